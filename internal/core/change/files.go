@@ -1,0 +1,180 @@
+package change
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"time"
+
+	"ostrov/internal/core/tree"
+)
+
+// Stage is where the new content of one target is written. All names are slash-separated and relative to the target; "." is the target
+// itself, for a target that is a file. Nothing can be written outside of it.
+type Stage struct {
+	root *os.Root
+	name string
+	dirs []stagedDir
+}
+
+type stagedDir struct {
+	name  string
+	entry tree.Entry
+}
+
+// openStage makes the stage name in the folder dir.
+func openStage(dir, name string) (*Stage, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Stage{root: root, name: name}, nil
+}
+
+func (s *Stage) path(name string) string { return path.Join(s.name, name) }
+
+// Mkdir makes a folder with the mode and times of e. Folders on the way to it are made too.
+func (s *Stage) Mkdir(name string, e tree.Entry) error {
+	if err := fault("write"); err != nil {
+		return err
+	}
+	s.dirs = append(s.dirs, stagedDir{s.path(name), e})
+	return s.root.MkdirAll(s.path(name), 0o700)
+}
+
+// Write writes a file with the mode and times of e, the content coming from write. It is synced to disk.
+func (s *Stage) Write(name string, e tree.Entry, write func(io.Writer) error) error {
+	if err := fault("write"); err != nil {
+		return err
+	}
+	full := s.path(name)
+	if dir := path.Dir(full); dir != "." {
+		if err := s.root.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	f, err := s.root.OpenFile(full, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	err = write(f)
+	if err == nil && runtime.GOOS != "windows" {
+		err = f.Chmod(e.Mode.Perm())
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return s.root.Chtimes(full, time.Time{}, e.ModTime)
+}
+
+// Symlink makes a link that points to target, which must lead to inside the stage's own target; that is the caller's to check.
+func (s *Stage) Symlink(name, target string) error { return s.root.Symlink(target, s.path(name)) }
+
+// finish sets what could not be set while folders were being filled, syncs and closes.
+func (s *Stage) finish() error {
+	var err error
+	for i := len(s.dirs) - 1; i >= 0; i-- {
+		d := s.dirs[i]
+		if runtime.GOOS != "windows" {
+			err = errors.Join(err, s.root.Chmod(d.name, d.entry.Mode.Perm()))
+		}
+		err = errors.Join(err, s.root.Chtimes(d.name, time.Time{}, d.entry.ModTime))
+		if f, openErr := s.root.Open(d.name); openErr == nil {
+			if runtime.GOOS != "windows" {
+				err = errors.Join(err, f.Sync())
+			}
+			f.Close()
+		}
+	}
+	return errors.Join(err, s.root.Close())
+}
+
+// writeJSON writes v to path, whole or not at all.
+func writeJSON(path string, v any) error {
+	data, err := json.MarshalIndent(v, "", " ")
+	if err != nil {
+		return err
+	}
+	return writeFile(path, append(data, '\n'))
+}
+
+// writeFile writes data to path by way of a temporary name: synced, then renamed, then the folder synced.
+func writeFile(path string, data []byte) error {
+	temp := path + ".new"
+	f, err := os.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = rename(temp, path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(temp))
+	}
+	return syncDir(filepath.Dir(path))
+}
+
+// retryFor bounds how long a rename is tried again on Windows, where scanners and indexers hold files open for moments.
+const retryFor = 2 * time.Second
+
+// rename renames, and says of a file that stays held open which it is.
+func rename(from, to string) error {
+	var err error
+	wait := 5 * time.Millisecond
+	for start := time.Now(); ; time.Sleep(wait) {
+		if err = os.Rename(from, to); err == nil || runtime.GOOS != "windows" || !errors.Is(err, fs.ErrPermission) || time.Since(start) > retryFor {
+			break
+		}
+		wait = min(wait*2, 200*time.Millisecond)
+	}
+	if err != nil && runtime.GOOS == "windows" && errors.Is(err, fs.ErrPermission) {
+		return fmt.Errorf("%s is held open by another program: %w", from, err)
+	}
+	return err
+}
+
+// syncDir makes the names in a folder last. Windows has no such call and orders its own journal.
+func syncDir(dir string) error {
+	if runtime.GOOS == "windows" {
+		return nil
+	}
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := f.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !isInvalid(err) {
+		return err
+	}
+	return nil
+}
+
+// removeAll removes a folder of ours, also one whose files are not writable.
+func removeAll(dir string) error {
+	err := os.RemoveAll(dir)
+	if err == nil {
+		return nil
+	}
+	_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			_ = os.Chmod(path, 0o700)
+		} else if err == nil {
+			_ = os.Chmod(path, 0o600)
+		}
+		return nil
+	})
+	return os.RemoveAll(dir)
+}

@@ -1,0 +1,144 @@
+package check
+
+// Code names a kind of finding.
+type Code string
+
+// Codes of findings about a file.
+const (
+	Dangerous    Code = "dangerous"
+	NotASave     Code = "not-a-save"
+	Damaged      Code = "damaged"
+	SeveralSaves Code = "several-saves"
+	Incomplete   Code = "incomplete"
+	Litter       Code = "litter"
+	BeingWritten Code = "being-written"
+)
+
+// Codes of findings about versions.
+const (
+	SaveNewer Code = "save-newer"
+	SaveOlder Code = "save-older"
+	NoRule    Code = "no-rule"
+)
+
+// Codes of findings about mods.
+const (
+	ModMissing         Code = "mod-missing"
+	ModOff             Code = "mod-off"
+	ModDiffers         Code = "mod-differs"
+	ModAltered         Code = "mod-altered"
+	ModExtra           Code = "mod-extra"
+	OrderDiffers       Code = "order-differs"
+	ModsUnknown        Code = "mods-unknown"
+	NeedsCleanGame     Code = "needs-clean-game"
+	RequirementMissing Code = "requirement-missing"
+	ModHidden          Code = "mod-hidden"
+)
+
+// Codes of findings about an install.
+const (
+	GameRunning  Code = "game-running"
+	NeverStarted Code = "never-started"
+	SameDrive    Code = "same-drive"
+)
+
+// Codes of findings about slots.
+const (
+	AlreadyHere  Code = "already-here"
+	OwnerDiffers Code = "owner-differs"
+	NameDiffers  Code = "name-differs"
+	SlotTaken    Code = "slot-taken"
+	NoFreeSlot   Code = "no-free-slot"
+	SaveGone     Code = "save-gone"
+	SaveShrank   Code = "save-shrank"
+)
+
+// Info is what the handbook says of a code.
+type Info struct {
+	Code     Code
+	Severity Severity // where no rule and no evidence says otherwise
+	Meaning  string
+	Effect   string // what tends to happen in a game
+	Remedy   string
+	Example  string
+
+	place int
+}
+
+var table = []Info{
+	{Code: Dangerous, Severity: Stop, Meaning: "The download contains something that can harm the computer or files outside the save: a path that leads out of it, a link, a program, a bomb that unpacks to more than the limits.",
+		Effect: "None, while it is not unpacked.", Remedy: "Delete it. Ostrov never places it.", Example: "../../startup/run.bat leads out of the download"},
+	{Code: NotASave, Severity: Stop, Meaning: "Nothing in the download is a save of a known game.",
+		Effect: "The game does not list it.", Remedy: "Look whether it is a mod, or a save of a game that Ostrov does not know yet (`games add`).", Example: "no file in it looks like a save of tidewrack"},
+	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, or is not what it should be.",
+		Effect: "The game crashes, skips the save or starts a new one.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
+	{Code: SeveralSaves, Severity: Unknown, Meaning: "The download holds several saves, or variants of one.",
+		Effect: "None.", Remedy: "Choose one with `--pick`.", Example: "3 saves; --pick \"all-lamps\" takes that one"},
+	{Code: Incomplete, Severity: Stop, Meaning: "A file that belongs to the save is not in the download.",
+		Effect: "The game does not list the save, or loads half of it.", Remedy: "Ask for the missing file.", Example: "chart.bin is missing"},
+	{Code: BeingWritten, Severity: Unknown, Meaning: "The save changed while it was read.",
+		Effect: "A copy made now would be neither the old nor the new state.", Remedy: "Wait until the game has finished, then try again.", Example: "bay_a.orchard is being written"},
+	{Code: Litter, Severity: Note, Meaning: "Files in the download that do not belong to the save. They are left out.",
+		Effect: "None.", Remedy: "None needed.", Example: "readme.txt, Thumbs.db"},
+	{Code: SaveNewer, Severity: Unknown, Meaning: "The save was made with a newer version of the game than the install has.",
+		Effect: "Depends on the game: many refuse, some start anew, some lose what is new.", Remedy: "Update the game, or look for a version of the save made with yours.", Example: "made with 1.6.4, you have 1.6.2"},
+	{Code: SaveOlder, Severity: Unknown, Meaning: "The save was made with an older version of the game than the install has.",
+		Effect: "Depends on the game: most convert it on loading, and then the old version cannot read it any more.", Remedy: "Keep a snapshot before you load it.", Example: "made with 1.4.0, you have 1.6.2"},
+	{Code: NoRule, Severity: Unknown, Meaning: "Nothing known says whether a save of this version loads in the install's version.",
+		Effect: "Unknown.", Remedy: "Try it on a copy; then tell Ostrov with `needs SAVE --state`, or add a rule to the description.", Example: "nothing says which version made it"},
+	{Code: NeedsCleanGame, Severity: Stop, Meaning: "The save needs a game without mods, and the install has some.",
+		Effect: "Depends on the game.", Remedy: "Put the mods aside first.", Example: "needs a clean game, 12 mods are on"},
+	{Code: ModMissing, Severity: Stop, Meaning: "A mod that the save needs is not installed.",
+		Effect: "Depends on the game: it refuses, crashes, or silently drops everything of the mod at the next save.", Remedy: "Install the mod in the version named.", Example: "Deep Tides 2.1: the save lists it"},
+	{Code: ModOff, Severity: Stop, Meaning: "A mod that the save needs is installed but switched off.",
+		Effect: "As for a missing mod.", Remedy: "Switch it on.", Example: "Rope & Tar 0.9.0 is switched off"},
+	{Code: ModDiffers, Severity: Risk, Meaning: "A mod that the save needs is installed in another version.",
+		Effect: "Depends on the mod.", Remedy: "Install the version named, or keep a snapshot first.", Example: "Rope & Tar: saved with 0.9.2, you have 0.9.0"},
+	{Code: ModAltered, Severity: Risk, Meaning: "A mod has the version that the save needs, but not the same content: it was edited by hand, damaged, or updated without a new version number.",
+		Effect: "Depends on what was altered.", Remedy: "Compare the two, or install the mod anew.", Example: "Rope & Tar 0.9.2 is not the same as when this was saved"},
+	{Code: OrderDiffers, Severity: Risk, Meaning: "The mods are loaded in another order than when the save was made.",
+		Effect: "Where two mods change the same thing, the other one wins now.", Remedy: "Put the order back.", Example: "deep-tides was loaded before rope-and-tar"},
+	{Code: ModsUnknown, Severity: Unknown, Meaning: "Nothing known says which mods the save needs.",
+		Effect: "Unknown.", Remedy: "Say it with `needs SAVE --state \"mod NAME\"` or `--state clean`.", Example: "nothing says which mods it was made with"},
+	{Code: ModHidden, Severity: Note, Meaning: "The same mod lies in two folders; the game uses the one named.",
+		Effect: "The other one is never loaded.", Remedy: "Remove the one you do not want.", Example: "rope-and-tar in mods/old is hidden by mods/rope"},
+	{Code: RequirementMissing, Severity: Risk, Meaning: "A mod of the install needs another one that is missing, switched off or too old.",
+		Effect: "Depends on the game: the mod is not loaded, or loads in part.", Remedy: "Install what it needs.", Example: "Deep Tides needs lantern-core >= 1.2"},
+	{Code: ModExtra, Severity: Note, Meaning: "The install has a mod switched on that the save was made without.",
+		Effect: "The mod's content appears in the save from now on.", Remedy: "Switch the mod off if you want the save to stay as it is.", Example: "Painted Bark is on; the save was made without it"},
+	{Code: GameRunning, Severity: Unknown, Meaning: "The game runs. Its folders are left alone meanwhile.",
+		Effect: "The game would overwrite what is placed, or read half of it.", Remedy: "Close the game first.", Example: "Tidewrack.exe runs (process 4711)"},
+	{Code: NeverStarted, Severity: Unknown, Meaning: "A folder of the game does not exist: the game has not run yet.",
+		Effect: "There is nowhere to put a save.", Remedy: "Start the game once.", Example: "the saves folder is not there yet"},
+	{Code: SameDrive, Severity: Note, Meaning: "The archive lies on the same drive as the game.",
+		Effect: "When that drive fails, both are gone.", Remedy: "`ostrov archive add DIR` on another drive.", Example: "the archive is on the game's own drive"},
+	{Code: AlreadyHere, Severity: Note, Meaning: "The same save, byte for byte, is in the install already.",
+		Effect: "None.", Remedy: "None needed.", Example: "the same as slot 3"},
+	{Code: OwnerDiffers, Severity: Note, Meaning: "The save belongs to another account.",
+		Effect: "The game does not list it, or asks whose it is.", Remedy: "`place` puts it into your own account's folder and rewrites the owner where the description says how.", Example: "belongs to captain 70112"},
+	{Code: NameDiffers, Severity: Note, Meaning: "The save came under a name that the game does not look for.",
+		Effect: "The game does not list it.", Remedy: "`place` spells it as the game expects.", Example: "harbour.orchard becomes bay_c.orchard"},
+	{Code: SlotTaken, Severity: Note, Meaning: "The save's own slot holds another save.",
+		Effect: "That one would be overwritten.", Remedy: "`place` uses the first free slot.", Example: "slot 2 holds \"Gannet Rock\"; slot 4 is free"},
+	{Code: NoFreeSlot, Severity: Unknown, Meaning: "Every slot is taken.",
+		Effect: "One would be overwritten.", Remedy: "Name the slot to replace with `--slot`; what is there is kept first.", Example: "all 5 bays are taken"},
+	{Code: SaveGone, Severity: Risk, Meaning: "A save that was there at the last look is gone.",
+		Effect: "The playthrough cannot go on from it.", Remedy: "`restore` it from the last snapshot that has it.", Example: "slot 2, \"Gannet Rock\", was there on 1 March"},
+	{Code: SaveShrank, Severity: Risk, Meaning: "A save has lost most of its size since the last look.",
+		Effect: "It may have been emptied by a crash or a full disk.", Remedy: "`restore` it from the last snapshot.", Example: "from 2.1 MB to 0 bytes"},
+}
+
+var codes = func() map[Code]Info {
+	m := make(map[Code]Info, len(table))
+	for i, info := range table {
+		info.place = i
+		m[info.Code] = info
+	}
+	return m
+}()
+
+// Codes returns all codes with what the handbook says of them, in the order in which findings are shown.
+func Codes() []Info { return append([]Info(nil), table...) }
+
+// Known reports whether code is a finding this Ostrov can make.
+func Known(code Code) bool { _, ok := codes[code]; return ok }

@@ -1,0 +1,312 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"ostrov/internal/core/version"
+)
+
+// Evidence is how something is known, as the handbook lists it.
+type Evidence string
+
+// Kinds of evidence, strongest first.
+const (
+	Written  Evidence = "written"  // the save itself lists it
+	Parcel   Evidence = "parcel"   // it came with the save, digests match
+	Stated   Evidence = "stated"   // the player said so
+	Loaded   Evidence = "loaded"   // the game's log says so
+	Seen     Evidence = "seen"     // the save was written while this lay in place
+	Descends Evidence = "descends" // the state before is known
+	Inferred Evidence = "inferred" // found on disk
+)
+
+// Strength orders kinds of evidence: the strongest has the highest. No evidence is 0.
+func (e Evidence) Strength() int {
+	all := []Evidence{Inferred, Descends, Seen, Loaded, Stated, Parcel, Written}
+	for i, one := range all {
+		if one == e {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// Mod is one mod, needed or had.
+type Mod struct {
+	ID      string
+	Version string // "" where the mod has none
+	Title   string // "" where only the id is known
+	Digest  string // of its content, with the algorithm's name; "" where not read
+	Affects string // nothing, look, content, or "" for unknown
+	// Off is set for a mod that is installed and switched off.
+	Off bool
+	// Base marks the game's own content, which never counts as an extra mod.
+	Base bool
+	// Doubtful marks a needed mod that may have changed since the save was written.
+	Doubtful bool
+}
+
+// Name is what to call the mod before people, with its version.
+func (m Mod) Name() string {
+	name := m.Title
+	if name == "" {
+		name = m.ID
+	}
+	if m.Version != "" {
+		name += " " + m.Version
+	}
+	return name
+}
+
+// Needs is what one save needs.
+type Needs struct {
+	Version         string // "" where unknown
+	VersionEvidence Evidence
+	Mods            []Mod // in load order where Ordered
+	Ordered         bool
+	Clean           bool     // it needs a game without mods
+	ModsEvidence    Evidence // "" where nothing says which mods it needs
+}
+
+// Have is what one install has.
+type Have struct {
+	Version string
+	Mods    []Mod // in load order where Ordered
+	Ordered bool
+	// HasMods tells whether the game has mods at all, as far as its description says.
+	HasMods bool
+}
+
+// Rule says what the game does in one case, as observed.
+type Rule struct {
+	// Save is a range, or one of newer, older, same relative to the install.
+	Relation version.Relation
+	Save     version.Range
+	Game     version.Range
+	// On makes it a rule on a finding instead; Mod and Affects narrow it down.
+	On      Code
+	Mod     string
+	Affects string
+
+	Says   Verdict
+	Effect string
+	// UnlessMod is a mod that, when it is on, makes the rule not apply.
+	UnlessMod string
+	Instead   string // what to do to the game rather than to the save
+}
+
+func (v Verdict) severity() Severity {
+	switch v {
+	case Unfit:
+		return Stop
+	case Risky:
+		return Risk
+	case Unclear:
+		return Unknown
+	default:
+		return Note
+	}
+}
+
+// Judge compares needs with have under the rules of the game.
+func Judge(needs Needs, have Have, rules []Rule, order version.Order) []Finding {
+	j := judge{needs, have, rules, order, nil}
+	j.version()
+	j.mods()
+	Sort(j.found)
+	return j.found
+}
+
+type judge struct {
+	needs Needs
+	have  Have
+	rules []Rule
+	order version.Order
+	found []Finding
+}
+
+// add notes a finding: the severity of the table, unless a rule on that finding says otherwise, and never a stop on inferred evidence.
+func (j *judge) add(f Finding, mod Mod, by Evidence) {
+	for _, r := range j.rules {
+		if r.On != f.Code || r.Mod != "" && !strings.EqualFold(r.Mod, mod.ID) || r.Affects != "" && r.Affects != mod.Affects || j.passed(r) {
+			continue
+		}
+		f.Severity, f.Effect = r.Says.severity(), r.Effect
+		break
+	}
+	j.found = append(j.found, weaken(f, by, mod.Doubtful))
+}
+
+// weaken keeps evidence that is never certain from stopping anything.
+func weaken(f Finding, by Evidence, doubtful bool) Finding {
+	if f.Severity == Stop && by == Inferred {
+		f.Severity = Risk
+		if doubtful {
+			f.Severity = Unknown
+		}
+	}
+	return f
+}
+
+func (j *judge) passed(r Rule) bool {
+	if r.UnlessMod == "" {
+		return false
+	}
+	m, ok := find(j.have.Mods, r.UnlessMod)
+	return ok && !m.Off
+}
+
+func (j *judge) version() {
+	save, game := j.needs.Version, j.have.Version
+	if save == "" {
+		j.found = append(j.found, New(NoRule, "", "nothing says which version made it"))
+		return
+	}
+	if game == "" {
+		j.found = append(j.found, New(NoRule, "", fmt.Sprintf("made with %s; nothing says which version you have", save)))
+		return
+	}
+	rel := j.order.Compare(save, game)
+	if rel == version.Same {
+		return
+	}
+	text := fmt.Sprintf("made with %s, you have %s", save, game)
+	for _, r := range j.rules {
+		if r.On != "" || j.passed(r) || r.Relation != version.Unknown && r.Relation != rel ||
+			!r.Save.Holds(j.order, save) || !r.Game.Holds(j.order, game) {
+			continue
+		}
+		code := SaveOlder
+		if rel == version.Newer {
+			code = SaveNewer
+		}
+		f := New(code, "", text)
+		f.Severity, f.Effect, f.Remedy = r.Says.severity(), r.Effect, r.Instead
+		if f.Remedy == "" && r.Says != Fit {
+			f.Remedy = versionRemedy(rel, save)
+		}
+		j.found = append(j.found, weaken(f, j.needs.VersionEvidence, false))
+		return
+	}
+	f := New(NoRule, "", text+": no rule says what happens")
+	f.Remedy = versionRemedy(rel, save)
+	j.found = append(j.found, f)
+}
+
+func versionRemedy(rel version.Relation, save string) string {
+	if rel == version.Newer {
+		return "update the game to " + save
+	}
+	return "keep a snapshot before you load it"
+}
+
+func (j *judge) mods() {
+	if !j.have.HasMods {
+		return
+	}
+	by := j.needs.ModsEvidence
+	if by == "" {
+		j.add(New(ModsUnknown, "", "nothing says which mods it was made with"), Mod{}, by)
+		return
+	}
+	on := 0
+	for _, m := range j.have.Mods {
+		if !m.Off && !m.Base {
+			on++
+		}
+	}
+	if j.needs.Clean {
+		if on > 0 {
+			f := New(NeedsCleanGame, "", fmt.Sprintf("needs a clean game, %s", count(on, "mod is on", "mods are on")))
+			f.Remedy = "put the mods aside first"
+			j.add(f, Mod{}, by)
+		}
+		return
+	}
+	for _, need := range j.needs.Mods {
+		j.mod(need, by)
+	}
+	for _, m := range j.have.Mods {
+		if _, needed := find(j.needs.Mods, m.ID); !needed && !m.Off && !m.Base {
+			j.add(New(ModExtra, m.Name(), "on here; the save was made without it"), m, by)
+		}
+	}
+	j.loadOrder(by)
+}
+
+func (j *judge) mod(need Mod, by Evidence) {
+	how := map[Evidence]string{
+		Written: "the save lists it", Stated: "you said it needs it", Descends: "the state before needed it", Inferred: "it lay in place when this was saved",
+	}[by]
+	if need.Doubtful {
+		how += ", though it may have changed since"
+	}
+	has, ok := find(j.have.Mods, need.ID)
+	if !ok {
+		f := New(ModMissing, need.Name(), how)
+		f.Remedy = "install " + need.Name()
+		j.add(f, need, by)
+		return
+	}
+	if need.Title == "" {
+		need.Title = has.Title
+	}
+	need.Affects = has.Affects
+	switch {
+	case has.Off:
+		f := New(ModOff, need.Name(), "installed but switched off; "+how)
+		f.Remedy = "switch " + need.Name() + " on"
+		j.add(f, need, by)
+	case need.Version != "" && has.Version != "" && j.order.Compare(need.Version, has.Version) != version.Same:
+		title := need
+		title.Version = ""
+		f := New(ModDiffers, title.Name(), fmt.Sprintf("saved with %s, you have %s", need.Version, has.Version))
+		f.Remedy = "install " + need.Name()
+		j.add(f, need, by)
+	case need.Digest != "" && has.Digest != "" && need.Digest != has.Digest:
+		j.add(New(ModAltered, need.Name(), "not the same content as when this was saved"), need, by)
+	}
+}
+
+// loadOrder compares the order of the mods that both have.
+func (j *judge) loadOrder(by Evidence) {
+	if !j.needs.Ordered || !j.have.Ordered {
+		return
+	}
+	place := map[string]int{}
+	for i, m := range j.have.Mods {
+		if !m.Off {
+			place[strings.ToLower(m.ID)] = i + 1
+		}
+	}
+	last, lastMod := 0, Mod{}
+	for _, need := range j.needs.Mods {
+		at := place[strings.ToLower(need.ID)]
+		if at == 0 {
+			continue
+		}
+		if at < last {
+			j.add(New(OrderDiffers, "", fmt.Sprintf("%s was loaded before %s, here it comes after", lastMod.Name(), need.Name())), need, by)
+			return
+		}
+		last, lastMod = at, need
+	}
+}
+
+// find looks a mod up by id, which players and games spell in either case.
+func find(mods []Mod, id string) (Mod, bool) {
+	for _, m := range mods {
+		if strings.EqualFold(m.ID, id) {
+			return m, true
+		}
+	}
+	return Mod{}, false
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

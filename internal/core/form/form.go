@@ -1,0 +1,180 @@
+// Package form reads single values and lists out of the files of games, whatever wraps them (layers) and whatever shape they have (forms).
+//
+// A Spec says once how a file is wrapped and shaped; Open gives a Doc, which is asked with queries of the shape's own open query language:
+// JSONPath for JSON, XPath 1.0 for XML, Section.key for INI, RE2 for text and lines, OFFSET:TYPE for bytes, one SELECT for SQLite.
+//
+// It promises to bound what it holds in memory (Limits), never to write, and never to run anything a file contains. Files are untrusted:
+// whatever is in them ends in a value or in an error, never in a panic.
+package form
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"golang.org/x/text/encoding/htmlindex"
+)
+
+// ErrTooLarge says that a file, unwrapped, exceeds Limits.
+var ErrTooLarge = errors.New("too large to be read")
+
+// ErrDamaged says that a file is not what its layers or form say, or is cut short.
+var ErrDamaged = errors.New("damaged")
+
+// Limits bound the reading of one file.
+type Limits struct {
+	Decoded int64 // bytes after all layers are peeled
+}
+
+// maxTree is the largest JSON or XML, in bytes, that is read as a tree: a tree takes some fifteen times the memory of its text.
+const maxTree = 32 << 20
+
+// DefaultLimits are right for the files of one save or mod.
+var DefaultLimits = Limits{Decoded: 256 << 20}
+
+// Spec says how a file is wrapped and shaped.
+type Spec struct {
+	Layers   Layers
+	Form     string
+	Encoding string // of text before the form reads it: a name of the WHATWG encoding list; "" is UTF-8
+}
+
+// Forms are the names of the forms understood, sorted.
+var Forms = []string{"bytes", "ini", "json", "lines", "sqlite", "text", "xml"}
+
+// Doc is a file, or one element of a list in it, that can be asked for values. It is not safe for concurrent use.
+type Doc interface {
+	// Value returns the value that the query names, as text. The second result reports whether there is one: a value that is missing,
+	// null or not a single value is none. An error says that the file is damaged, not that nothing was found.
+	Value(ctx context.Context, query string) (string, bool, error)
+	// Each returns the elements that the query names, in the order of the file.
+	Each(ctx context.Context, query string) ([]Doc, error)
+	// Close frees what the document holds. Elements are not closed.
+	Close() error
+}
+
+// Open reads the file name of fsys.
+// Errors wrap fs.ErrNotExist, ErrTooLarge or ErrDamaged where these apply.
+func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits) (Doc, error) {
+	if spec.Form == "sqlite" {
+		return openSQLite(ctx, fsys, name, spec, limits)
+	}
+	data, err := Read(fsys, name, spec.Layers, limits)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := Parse(data, spec)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return doc, nil
+}
+
+// Read returns the content of the file name of fsys with its layers peeled.
+func Read(fsys fs.FS, name string, layers Layers, limits Limits) ([]byte, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := layers.Peel(f, limits)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return data, nil
+}
+
+// Parse reads data, whose layers are peeled already. SQLite needs a file and is not parsed here.
+func Parse(data []byte, spec Spec) (Doc, error) {
+	if spec.Encoding != "" && spec.Form != "bytes" {
+		enc, err := htmlindex.Get(spec.Encoding)
+		if err != nil {
+			return nil, fmt.Errorf("encoding %q: %w", spec.Encoding, err)
+		}
+		if data, err = enc.NewDecoder().Bytes(data); err != nil {
+			return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, spec.Encoding, err)
+		}
+	}
+	if (spec.Form == "json" || spec.Form == "xml") && len(data) > maxTree {
+		return nil, fmt.Errorf("%w: %d bytes of %s, more than %d", ErrTooLarge, len(data), spec.Form, maxTree)
+	}
+	switch spec.Form {
+	case "json":
+		return parseJSON(data)
+	case "xml":
+		return parseXML(data)
+	case "ini":
+		return parseINI(data)
+	case "text":
+		return &textDoc{text: string(data)}, nil
+	case "lines":
+		return &linesDoc{lines: splitLines(data)}, nil
+	case "bytes":
+		return bytesDoc(data), nil
+	default:
+		return nil, fmt.Errorf("no form %q", spec.Form)
+	}
+}
+
+// CheckSpec reports what is wrong with a spec, before any file is read.
+func CheckSpec(spec Spec) error {
+	if !slices.Contains(Forms, spec.Form) {
+		return fmt.Errorf("no form %q; there are %s", spec.Form, strings.Join(Forms, ", "))
+	}
+	if spec.Encoding != "" {
+		if _, err := htmlindex.Get(spec.Encoding); err != nil {
+			return fmt.Errorf("no encoding %q", spec.Encoding)
+		}
+	}
+	return nil
+}
+
+// CheckQuery reports what is wrong with a query for a form, before any file is read. With each, the query is to name elements.
+func CheckQuery(form, query string, each bool) error {
+	switch form {
+	case "json":
+		_, err := compileJSON(query)
+		return err
+	case "xml":
+		_, err := compileXPath(query)
+		return err
+	case "sqlite":
+		return checkSelect(query)
+	case "bytes":
+		if each {
+			return errors.New("the form bytes has no lists")
+		}
+		_, err := compileBytes(query)
+		return err
+	case "ini":
+		if each {
+			_, err := compilePattern(query)
+			return err
+		}
+		if query == "" {
+			return errors.New("empty query")
+		}
+		return nil
+	default:
+		_, err := compilePattern(query)
+		return err
+	}
+}
+
+// readAtMost reads r whole, or fails with ErrTooLarge past limit bytes.
+func readAtMost(r io.Reader, limit int64) ([]byte, error) {
+	var b bytes.Buffer
+	n, err := io.Copy(&b, io.LimitReader(r, limit+1))
+	if err != nil {
+		return nil, err
+	}
+	if n > limit {
+		return nil, fmt.Errorf("%w: more than %d bytes", ErrTooLarge, limit)
+	}
+	return b.Bytes(), nil
+}

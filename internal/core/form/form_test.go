@@ -1,0 +1,352 @@
+package form
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"database/sql"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zlib"
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/ulikunitz/xz"
+)
+
+// content is what every layer of these tests wraps.
+const content = `{"title":"Gannet Rock","version":1.10,"mods":[{"id":"a","v":"1"},{"id":"b"}],"deep":{"on":true,"none":null}}`
+
+func wrap(t testing.TB, layer string, data []byte) []byte {
+	var b bytes.Buffer
+	var err error
+	switch layer {
+	case "gzip":
+		w := gzip.NewWriter(&b)
+		_, err = w.Write(data)
+		require.NoError(t, w.Close())
+	case "zlib":
+		w := zlib.NewWriter(&b)
+		_, err = w.Write(data)
+		require.NoError(t, w.Close())
+	case "zstd":
+		w, _ := zstd.NewWriter(&b)
+		_, err = w.Write(data)
+		require.NoError(t, w.Close())
+	case "xz":
+		w, _ := xz.NewWriter(&b)
+		_, err = w.Write(data)
+		require.NoError(t, w.Close())
+	case "zip:in/save.json":
+		w := zip.NewWriter(&b)
+		f, _ := w.Create("in/save.json")
+		_, err = f.Write(data)
+		require.NoError(t, w.Close())
+	case "skip:4":
+		b.WriteString("HEAD")
+		b.Write(data)
+	default:
+		b.Write(data)
+	}
+	require.NoError(t, err)
+	return b.Bytes()
+}
+
+func layersOf(t testing.TB, names ...string) Layers {
+	var l Layers
+	for _, n := range names {
+		layer, err := ParseLayer(n)
+		require.NoError(t, err)
+		l.Chain = append(l.Chain, layer)
+	}
+	return l
+}
+
+func TestPeel(t *testing.T) {
+	for _, layer := range []string{"gzip", "zlib", "zstd", "xz", "zip:in/save.json", "skip:4"} {
+		wrapped := wrap(t, layer, []byte(content))
+		got, err := layersOf(t, layer).Peel(bytes.NewReader(wrapped), DefaultLimits)
+		require.NoError(t, err, layer)
+		assert.Equal(t, content, string(got), layer)
+
+		_, err = layersOf(t, layer).Peel(bytes.NewReader(wrapped), Limits{Decoded: 10})
+		assert.ErrorIs(t, err, ErrTooLarge, layer)
+		if layer != "skip:4" {
+			_, err = layersOf(t, layer).Peel(bytes.NewReader(wrapped[:len(wrapped)/2]), DefaultLimits)
+			assert.ErrorIs(t, err, ErrDamaged, layer)
+		}
+		if Compression(wrapped) != "" {
+			got, err = layersOf(t, "auto").Peel(bytes.NewReader(wrapped), DefaultLimits)
+			require.NoError(t, err, layer)
+			assert.Equal(t, content, string(got), "auto "+layer)
+		}
+	}
+	got, err := layersOf(t, "skip:4", "gzip").Peel(bytes.NewReader(wrap(t, "skip:4", wrap(t, "gzip", []byte("x")))), DefaultLimits)
+	require.NoError(t, err)
+	assert.Equal(t, "x", string(got))
+	got, err = layersOf(t, "auto").Peel(strings.NewReader("plain"), DefaultLimits)
+	require.NoError(t, err)
+	assert.Equal(t, "plain", string(got))
+}
+
+func TestPeelByTag(t *testing.T) {
+	l := Layers{Tag: &Tag{0, 4, map[string][]Layer{
+		"GZIP": {{"skip", "4"}, {"gzip", ""}}, "RAW0": {{"skip", "4"}},
+	}}}
+	for _, c := range []struct{ in, want string }{
+		{"RAW0text", "text"},
+		{"GZIP" + string(wrap(t, "gzip", []byte("text"))), "text"},
+	} {
+		got, err := l.Peel(strings.NewReader(c.in), DefaultLimits)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, string(got))
+	}
+	_, err := l.Peel(strings.NewReader("NEW!text"), DefaultLimits)
+	assert.EqualError(t, err, `damaged: begins with "NEW!" instead of "GZIP" or "RAW0"`)
+	_, err = l.Peel(strings.NewReader("GZ"), DefaultLimits)
+	assert.ErrorIs(t, err, ErrDamaged)
+}
+
+func TestWrapIsTheReverseOfPeel(t *testing.T) {
+	for _, names := range [][]string{{}, {"gzip"}, {"zlib", "gzip"}, {"zstd"}, {"auto"}} {
+		l := layersOf(t, names...)
+		original := wrap(t, "zlib", []byte("before"))
+		wrapped, err := l.Wrap([]byte(content), original)
+		require.NoError(t, err, names)
+		got, err := l.Peel(bytes.NewReader(wrapped), DefaultLimits)
+		require.NoError(t, err, names)
+		assert.Equal(t, content, string(got), names)
+	}
+	_, err := layersOf(t, "xz").Wrap([]byte("x"), nil)
+	assert.ErrorContains(t, err, "cannot be written yet")
+}
+
+func TestQueries(t *testing.T) {
+	const xmlText = `<bay title="North &amp; South" release="2.1"><cogs><cog id="a"/><cog id="b"/></cogs><name> Pip </name></bay>`
+	const iniText = "top = 1\nload_mod_ores = true\nload_mod_wires = mods/wires\nload_mod_off = false\n[Release]\nnumber = 2.1 ; r4\nName=Orchard"
+	bin := "HEAD\x02\x01\x00\x00name\x00\x00\x80\x3f"
+	for _, c := range []struct {
+		form, in, query, want string
+		ok                    bool
+	}{
+		{"json", content, "$.title", "Gannet Rock", true},
+		{"json", content, "$.version", "1.10", true},
+		{"json", content, "$.deep.on", "true", true},
+		{"json", content, "$.deep.none", "", false},
+		{"json", content, "$.mods[*].id", "", false},
+		{"json", content, "$.mods[?(@.id == 'a')].v", "1", true},
+		{"json", "\xef\xbb\xbf{\"a\":1}", "$.a", "1", true},
+		{"xml", xmlText, "/bay/@title", "North & South", true},
+		{"xml", xmlText, "/bay/name", "Pip", true},
+		{"xml", xmlText, "/bay/cogs/cog/@id", "", false},
+		{"xml", xmlText, "count(/bay/cogs/cog)", "2", true},
+		{"xml", xmlText, "/bay/@none", "", false},
+		{"ini", iniText, "top", "1", true},
+		{"ini", iniText, "Release.number", "2.1 ; r4", true},
+		{"ini", iniText, "Release.none", "", false},
+		{"text", "Version: 5.6.1\nMore", `^Version: (\S+)$`, "5.6.1", true},
+		{"text", "a\nb", `a\nb`, "a\nb", true},
+		{"lines", "a\r\nb 2\r\n", `^b (\d)$`, "2", true},
+		{"lines", "a\nb", `a\nb`, "", false},
+		{"bytes", bin, "0:ascii4", "HEAD", true},
+		{"bytes", bin, "4:u32le", "258", true},
+		{"bytes", bin, "4:u16be", "513", true},
+		{"bytes", bin, "8:cstr", "name", true},
+		{"bytes", bin, "-2:hex2", "803f", true},
+		{"bytes", bin, "99:u8", "", false},
+	} {
+		require.NoError(t, CheckQuery(c.form, c.query, false))
+		doc, err := Parse([]byte(c.in), Spec{Form: c.form})
+		require.NoError(t, err)
+		got, ok, err := doc.Value(t.Context(), c.query)
+		require.NoError(t, err)
+		assert.Equal(t, c.ok, ok, "%s %s", c.form, c.query)
+		assert.Equal(t, c.want, got, "%s %s", c.form, c.query)
+	}
+	for _, c := range []struct{ form, in, each, at, want string }{
+		{"json", content, "$.mods[*]", "$.id", "a b"},
+		{"xml", xmlText, "/bay/cogs/cog", "@id", "a b"},
+		{"ini", iniText, `load_mod_(?P<id>.+)`, "id", "ores wires off"},
+		{"ini", iniText, `load_mod_(?P<id>.+)`, ".", "true mods/wires false"},
+		{"lines", "a\n#b\nc\n", `^#?(?P<id>\w+)$`, "id", "a b c"},
+	} {
+		require.NoError(t, CheckQuery(c.form, c.each, true))
+		doc, err := Parse([]byte(c.in), Spec{Form: c.form})
+		require.NoError(t, err)
+		elements, err := doc.Each(t.Context(), c.each)
+		require.NoError(t, err)
+		var got []string
+		for _, e := range elements {
+			v, _, err := e.Value(t.Context(), c.at)
+			require.NoError(t, err)
+			got = append(got, v)
+		}
+		assert.Equal(t, c.want, strings.Join(got, " "), "%s %s", c.form, c.each)
+	}
+}
+
+func TestWrongQueriesAreFoundBeforeReading(t *testing.T) {
+	for _, c := range [][2]string{
+		{"json", "title"}, {"json", "$.a["}, {"json", "$[?("}, {"xml", "//["}, {"text", "("}, {"ini", ""},
+		{"bytes", "4"}, {"bytes", "4:u32"}, {"bytes", "x:u8"}, {"bytes", "0:hex0"},
+		{"sqlite", "DELETE FROM t"}, {"sqlite", "SELECT 1; DROP TABLE t"}, {"sqlite", "ATTACH 'x' AS y"},
+	} {
+		assert.Error(t, CheckQuery(c[0], c[1], false), c)
+	}
+}
+
+func makeSQLite(t testing.TB, statements ...string) []byte {
+	path := filepath.Join(t.TempDir(), "a.sqlite")
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	for _, s := range statements {
+		_, err := db.Exec(s)
+		require.NoError(t, err)
+	}
+	require.NoError(t, db.Close())
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return data
+}
+
+func TestSQLite(t *testing.T) {
+	data := makeSQLite(t, "CREATE TABLE meta(k, v)", "INSERT INTO meta VALUES('version','1.2'),('title','World')")
+	fsys := fstest.MapFS{"w.db": {Data: data}, "w.gz": {Data: wrap(t, "gzip", data)}, "cut.db": {Data: data[:len(data)/2]}, "no.db": {Data: []byte("text")}}
+	for name, layers := range map[string]Layers{"w.db": {}, "w.gz": layersOf(t, "gzip")} {
+		doc, err := Open(t.Context(), fsys, name, Spec{Form: "sqlite", Layers: layers}, DefaultLimits)
+		require.NoError(t, err)
+		got, ok, err := doc.Value(t.Context(), "SELECT v FROM meta WHERE k='version'")
+		require.NoError(t, err)
+		assert.True(t, ok)
+		assert.Equal(t, "1.2", got)
+		rows, err := doc.Each(t.Context(), "SELECT k, v FROM meta ORDER BY k")
+		require.NoError(t, err)
+		require.Len(t, rows, 2)
+		got, _, _ = rows[0].Value(t.Context(), "v")
+		assert.Equal(t, "World", got)
+		_, _, err = doc.Value(t.Context(), "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n) SELECT count(*) FROM n LIMIT 1")
+		assert.ErrorContains(t, err, "took longer")
+		require.NoError(t, doc.Close())
+	}
+	for _, name := range []string{"cut.db", "no.db"} {
+		_, err := Open(t.Context(), fsys, name, Spec{Form: "sqlite"}, DefaultLimits)
+		assert.ErrorIs(t, err, ErrDamaged, name)
+	}
+}
+
+func TestDamagedFiles(t *testing.T) {
+	for _, c := range [][2]string{
+		{"json", content[:40]}, {"json", ""}, {"json", "{]"}, {"xml", "<a><b></a>"}, {"xml", ""}, {"xml", "plain"}, {"ini", "a\x00b"},
+	} {
+		_, err := Parse([]byte(c[1]), Spec{Form: c[0]})
+		assert.ErrorIs(t, err, ErrDamaged, c)
+	}
+	_, err := Parse([]byte(strings.Repeat("[", maxDepth+1)), Spec{Form: "json"})
+	assert.ErrorIs(t, err, ErrTooLarge)
+	_, err = Parse([]byte(strings.Repeat("<a>", maxDepth+1)), Spec{Form: "xml"})
+	assert.ErrorIs(t, err, ErrTooLarge)
+}
+
+func TestConvert(t *testing.T) {
+	for _, c := range []struct{ as, in, want string }{
+		{"", "x", "x"}, {"int", " 12 ", "12"}, {"seconds", "3661", "1h1m1s"}, {"ticks:20", "1200", "1m0s"},
+		{"unix", "0", "1970-01-01T00:00:00Z"}, {"date:2006-01-02", "2026-03-01", "2026-03-01T00:00:00Z"},
+		{"bool", "True", "true"}, {"base64", "SGFyYm91cg==", "Harbour"}, {"hex", "4162", "Ab"},
+	} {
+		conv, err := ParseConversion(c.as)
+		require.NoError(t, err)
+		v, err := conv.Convert(c.in)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, v.Text, c.as)
+	}
+	for _, c := range [][2]string{{"int", "1.5"}, {"unix", "1e99"}, {"date:2006", "x"}, {"bool", "maybe"}, {"hex", "zz"}} {
+		conv, err := ParseConversion(c[0])
+		require.NoError(t, err)
+		_, err = conv.Convert(c[1])
+		assert.ErrorIs(t, err, ErrDamaged, c)
+	}
+	for _, bad := range []string{"ticks", "ticks:0", "date", "int:2", "colour"} {
+		_, err := ParseConversion(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func TestSplice(t *testing.T) {
+	in := "{ \"a\" : {\"list\": [1, {\"owner\" : 70112 , \"x\": [2]}] }, \"name\":\"A\\\"B\" }"
+	for _, c := range []struct{ query, value, want string }{
+		{"$.a.list[1].owner", "5", strings.Replace(in, "70112", "5", 1)},
+		{"$.name", "N\"é", strings.Replace(in, `"A\"B"`, `"N\"é"`, 1)},
+	} {
+		got, err := Splice("json", []byte(in), c.query, c.value)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, string(got))
+	}
+	for _, c := range [][2]string{{"$.none", "1"}, {"$.a", "1"}, {"$.a.list[1].owner", "text"}, {"$..owner", "1"}, {"$.a.list[9]", "1"}} {
+		_, err := Splice("json", []byte(in), c[0], c[1])
+		assert.ErrorIs(t, err, ErrNotWritable, c)
+	}
+}
+
+func FuzzLayers(f *testing.F) {
+	names := []string{"auto", "gzip", "zlib", "zstd", "xz", "bzip2", "zip:in/save.json", "skip:4"}
+	for i, name := range names {
+		f.Add(byte(i), wrap(f, name, []byte(content)))
+	}
+	f.Fuzz(func(t *testing.T, which byte, data []byte) {
+		l := layersOf(t, names[int(which)%len(names)])
+		got, err := l.Peel(bytes.NewReader(data), Limits{Decoded: 1 << 20})
+		if err != nil {
+			assert.Nil(t, got)
+		}
+		assert.LessOrEqual(t, len(got), 1<<20)
+	})
+}
+
+func FuzzForms(f *testing.F) {
+	f.Add(byte(0), []byte(content), "$.mods[*].id")
+	f.Add(byte(1), []byte("<a b='c'><d/></a>"), "/a/@b")
+	f.Add(byte(2), []byte("[A]\nb=c\n"), "A.b")
+	f.Add(byte(3), []byte("x 1\n"), `x (\d)`)
+	f.Add(byte(4), []byte("x 1\n"), `(?P<id>x)`)
+	f.Add(byte(5), []byte("abcd"), "0:u32le")
+	forms := []string{"json", "xml", "ini", "text", "lines", "bytes"}
+	f.Fuzz(func(t *testing.T, which byte, data []byte, query string) {
+		form := forms[int(which)%len(forms)]
+		doc, err := Parse(data, Spec{Form: form})
+		if err != nil {
+			assert.Nil(t, doc)
+			return
+		}
+		if CheckQuery(form, query, false) == nil {
+			_, _, _ = doc.Value(context.Background(), query)
+		}
+		if CheckQuery(form, query, true) == nil {
+			_, _ = doc.Each(context.Background(), query)
+		}
+	})
+}
+
+func FuzzSQLite(f *testing.F) {
+	f.Add(makeSQLite(f, "CREATE TABLE meta(k, v)", "INSERT INTO meta VALUES('a','b')"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		doc, err := Open(t.Context(), fstest.MapFS{"w": {Data: data}}, "w", Spec{Form: "sqlite"}, DefaultLimits)
+		if err == nil {
+			_, _, _ = doc.Value(t.Context(), "SELECT v FROM meta")
+			require.NoError(t, doc.Close())
+		}
+	})
+}
+
+func FuzzSplice(f *testing.F) {
+	f.Add([]byte(content), "$.mods[0].id", "x")
+	f.Fuzz(func(t *testing.T, data []byte, query, value string) {
+		if got, err := Splice("json", data, query, value); err == nil {
+			assert.NotEmpty(t, got)
+		}
+	})
+}

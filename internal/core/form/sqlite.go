@@ -1,0 +1,220 @@
+package form
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+const (
+	// sqliteTime bounds one SELECT on a game's database.
+	sqliteTime = 2 * time.Second
+	// sqliteRows bounds the elements of one list.
+	sqliteRows = 100_000
+	// sqliteValue bounds one value, in bytes.
+	sqliteValue = 1 << 20
+)
+
+// sqliteDoc is a private copy of a database, opened read-only; the game's own file is never opened in place, since that alone could
+// change it or its write-ahead log.
+type sqliteDoc struct {
+	db  *sql.DB
+	dir string
+}
+
+// SQLiteCompanions are the endings of files that belong to a SQLite database and must be read together with it.
+var SQLiteCompanions = []string{"-wal", "-journal"}
+
+func openSQLite(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits) (Doc, error) {
+	dir, err := os.MkdirTemp("", "ostrov-read-")
+	if err != nil {
+		return nil, err
+	}
+	doc := &sqliteDoc{dir: dir}
+	if err := doc.open(ctx, fsys, name, spec, limits); err != nil {
+		return nil, errors.Join(err, doc.Close())
+	}
+	return doc, nil
+}
+
+func (d *sqliteDoc) open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits) error {
+	path := filepath.Join(d.dir, "copy.sqlite")
+	if err := copyPeeled(fsys, name, path, spec.Layers, limits); err != nil {
+		return err
+	}
+	for _, ending := range SQLiteCompanions {
+		if _, err := fs.Stat(fsys, name+ending); err == nil {
+			if err := copyPeeled(fsys, name+ending, path+ending, Layers{}, limits); err != nil {
+				return err
+			}
+		}
+	}
+	head := make([]byte, 16)
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	_, err = io.ReadFull(f, head)
+	f.Close()
+	if err != nil || !bytes.Equal(head, []byte("SQLite format 3\x00")) {
+		return fmt.Errorf("%s: %w: not a SQLite database", name, ErrDamaged)
+	}
+	// trusted_schema off: a hostile schema must not reach functions with effects. The copy is ours, so recovery of its log may write to it;
+	// query_only keeps the SELECT itself from doing so.
+	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(path)}).EscapedPath() + "?_pragma=trusted_schema(0)&_pragma=query_only(1)&_pragma=cell_size_check(1)"
+	d.db, err = sql.Open("sqlite", dsn)
+	if err != nil {
+		return err
+	}
+	d.db.SetMaxOpenConns(1)
+	if _, _, err := d.Value(ctx, "SELECT count(*) FROM sqlite_schema"); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return nil
+}
+
+func copyPeeled(fsys fs.FS, name, to string, layers Layers, limits Limits) error {
+	if layers.Tag == nil && len(layers.Chain) == 0 { // a large database is not held in memory
+		in, err := fsys.Open(name)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(out, in)
+		return errors.Join(err, out.Close())
+	}
+	data, err := Read(fsys, name, layers, limits)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, data, 0o600)
+}
+
+// checkSelect accepts one SELECT (or WITH … SELECT) and nothing after it.
+func checkSelect(query string) error {
+	q := strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(query), ";"))
+	upper := strings.ToUpper(q)
+	if !strings.HasPrefix(upper, "SELECT") && !strings.HasPrefix(upper, "WITH") {
+		return errors.New("only one SELECT can be asked of a SQLite database")
+	}
+	if strings.Contains(q, ";") {
+		return errors.New("one SELECT without a semicolon inside, please")
+	}
+	return nil
+}
+
+func (d *sqliteDoc) Value(ctx context.Context, query string) (string, bool, error) {
+	rows, err := d.rows(ctx, query, 2)
+	if err != nil || len(rows) != 1 {
+		return "", false, err
+	}
+	return rows[0].first()
+}
+
+func (d *sqliteDoc) Each(ctx context.Context, query string) ([]Doc, error) {
+	rows, err := d.rows(ctx, query, sqliteRows)
+	docs := make([]Doc, len(rows))
+	for i, r := range rows {
+		docs[i] = r
+	}
+	return docs, err
+}
+
+func (d *sqliteDoc) rows(ctx context.Context, query string, limit int) ([]rowDoc, error) {
+	if err := checkSelect(query); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, sqliteTime)
+	defer cancel()
+	rows, err := d.db.QueryContext(ctx, query)
+	if err != nil {
+		return nil, sqliteError(ctx, err)
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	var found []rowDoc
+	for rows.Next() && len(found) < limit {
+		cells := make([]sql.NullString, len(names))
+		into := make([]any, len(names))
+		for i := range cells {
+			into[i] = &cells[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, sqliteError(ctx, err)
+		}
+		for _, c := range cells {
+			if len(c.String) > sqliteValue {
+				return nil, fmt.Errorf("%w: a value of %d bytes", ErrTooLarge, len(c.String))
+			}
+		}
+		found = append(found, rowDoc{names, cells})
+	}
+	if err := rows.Err(); err != nil {
+		return nil, sqliteError(ctx, err)
+	}
+	return found, nil
+}
+
+func sqliteError(ctx context.Context, err error) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return fmt.Errorf("%w: a query took longer than %v", ErrTooLarge, sqliteTime)
+	}
+	return fmt.Errorf("%w: %v", ErrDamaged, err)
+}
+
+func (d *sqliteDoc) Close() error {
+	var err error
+	if d.db != nil {
+		err = d.db.Close()
+	}
+	return errors.Join(err, os.RemoveAll(d.dir))
+}
+
+// rowDoc is one row, asked by column name; "." is its first column.
+type rowDoc struct {
+	names []string
+	cells []sql.NullString
+}
+
+func (r rowDoc) first() (string, bool, error) {
+	if len(r.cells) == 0 {
+		return "", false, nil
+	}
+	return r.cells[0].String, r.cells[0].Valid, nil
+}
+
+func (r rowDoc) Value(_ context.Context, query string) (string, bool, error) {
+	if query == "." {
+		return r.first()
+	}
+	for i, name := range r.names {
+		if name == query {
+			return r.cells[i].String, r.cells[i].Valid, nil
+		}
+	}
+	return "", false, nil
+}
+
+func (r rowDoc) Each(context.Context, string) ([]Doc, error) {
+	return nil, errors.New("a row has no list inside")
+}
+
+func (r rowDoc) Close() error { return nil }

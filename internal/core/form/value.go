@@ -1,0 +1,119 @@
+package form
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Value is one value read from a file.
+type Value struct {
+	Raw  string    // as the file has it; rules compare this
+	Text string    // as people read it
+	Time time.Time // set where the value is a time
+	// Duration is set where the value is a span of time.
+	Duration time.Duration
+}
+
+// Conversion is the `as` of a field, parsed.
+type Conversion struct {
+	kind   string
+	layout string
+	ticks  float64 // per second
+}
+
+// ParseConversion reads a conversion as a description spells it: "int", "ticks:20", "date:2006-01-02".
+func ParseConversion(s string) (Conversion, error) {
+	kind, arg, has := strings.Cut(s, ":")
+	c := Conversion{kind: kind}
+	switch kind {
+	case "", "int", "float", "seconds", "unix", "bool", "base64", "base64url", "hex":
+		if has {
+			return c, fmt.Errorf("%q takes nothing after a colon", kind)
+		}
+	case "ticks":
+		n, err := strconv.ParseFloat(arg, 64)
+		if err != nil || n <= 0 || math.IsInf(n, 0) || math.IsNaN(n) {
+			return c, errors.New("ticks takes how many there are in a second, as in ticks:20")
+		}
+		c.ticks = n
+	case "date":
+		if arg == "" {
+			return c, errors.New("date takes a layout, as in date:2006-01-02T15:04:05")
+		}
+		c.layout = arg
+	default:
+		return c, fmt.Errorf("no conversion %q; there are int, float, seconds, ticks:N, unix, date:LAYOUT, bool, base64, base64url, hex", s)
+	}
+	return c, nil
+}
+
+// Convert turns the text of a file into a value. An error says what the text is not.
+func (c Conversion) Convert(raw string) (Value, error) {
+	v := Value{Raw: raw, Text: raw}
+	wrong := func(what string) (Value, error) {
+		return Value{}, fmt.Errorf("%w: %.60q is not %s", ErrDamaged, raw, what)
+	}
+	switch c.kind {
+	case "int":
+		n, err := strconv.ParseInt(strings.TrimSpace(raw), 10, 64)
+		if err != nil {
+			return wrong("a whole number")
+		}
+		v.Text = strconv.FormatInt(n, 10)
+	case "float", "seconds", "ticks", "unix":
+		n, err := strconv.ParseFloat(strings.TrimSpace(raw), 64)
+		if err != nil || math.IsNaN(n) || math.Abs(n) > 1e15 {
+			return wrong("a number")
+		}
+		switch c.kind {
+		case "seconds":
+			return span(v, n, wrong)
+		case "ticks":
+			return span(v, n/c.ticks, wrong)
+		case "unix":
+			v.Time = time.Unix(int64(n), 0)
+			v.Text = v.Time.UTC().Format(time.RFC3339)
+		}
+	case "date":
+		t, err := time.Parse(c.layout, strings.TrimSpace(raw))
+		if err != nil {
+			return wrong("a date like " + c.layout)
+		}
+		v.Time, v.Text = t, t.Format(time.RFC3339)
+	case "bool":
+		b, err := strconv.ParseBool(strings.ToLower(strings.TrimSpace(raw)))
+		if err != nil {
+			return wrong("true or false")
+		}
+		v.Text = strconv.FormatBool(b)
+	case "base64", "base64url", "hex":
+		decode := hex.DecodeString
+		if c.kind == "base64" {
+			decode = base64.StdEncoding.DecodeString
+		} else if c.kind == "base64url" {
+			decode = base64.RawURLEncoding.DecodeString
+		}
+		b, err := decode(raw)
+		if err != nil || !utf8.Valid(b) {
+			return wrong("text in " + c.kind)
+		}
+		v.Text = string(b)
+	}
+	return v, nil
+}
+
+func span(v Value, seconds float64, wrong func(string) (Value, error)) (Value, error) {
+	if math.Abs(seconds) > 1e9 {
+		return wrong("a span of time")
+	}
+	v.Duration = time.Duration(seconds * float64(time.Second))
+	v.Text = v.Duration.Round(time.Second).String()
+	return v, nil
+}

@@ -1,0 +1,107 @@
+package form
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/antchfx/xmlquery"
+	"github.com/antchfx/xpath"
+)
+
+type xmlDoc struct{ node *xmlquery.Node }
+
+func parseXML(data []byte) (Doc, error) {
+	if err := checkXMLDepth(data); err != nil {
+		return nil, err
+	}
+	node, err := xmlquery.ParseWithOptions(bytes.NewReader(data), xmlquery.ParserOptions{
+		Decoder: &xmlquery.DecoderOptions{Strict: true},
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
+	}
+	root := false
+	for n := node.FirstChild; n != nil; n = n.NextSibling {
+		root = root || n.Type == xmlquery.ElementNode
+	}
+	if !root {
+		return nil, fmt.Errorf("%w: the XML has no element", ErrDamaged)
+	}
+	return xmlDoc{node}, nil
+}
+
+// checkXMLDepth counts tags as bytes, before a tree is built whose walk would need a stack as deep. Comments may make it count too much,
+// never too little for what is an element.
+func checkXMLDepth(data []byte) error {
+	depth := 0
+	for i := 0; i+1 < len(data); i++ {
+		switch {
+		case data[i] == '<' && data[i+1] == '/', data[i] == '/' && data[i+1] == '>':
+			depth--
+		case data[i] == '<' && data[i+1] != '!' && data[i+1] != '?':
+			if depth++; depth > maxDepth {
+				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
+			}
+		}
+	}
+	return nil
+}
+
+func compileXPath(query string) (expr *xpath.Expr, err error) {
+	defer func() { // the library panics on some malformed expressions
+		if r := recover(); r != nil {
+			err = fmt.Errorf("not an XPath: %v", r)
+		}
+	}()
+	return xpath.Compile(query)
+}
+
+func (d xmlDoc) Value(_ context.Context, query string) (text string, ok bool, err error) {
+	expr, err := compileXPath(query)
+	if err != nil {
+		return "", false, err
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%s: %v", query, r)
+		}
+	}()
+	switch v := expr.Evaluate(xmlquery.CreateXPathNavigator(d.node)).(type) {
+	case *xpath.NodeIterator:
+		if !v.MoveNext() {
+			return "", false, nil
+		}
+		text = v.Current().Value()
+		if v.MoveNext() {
+			return "", false, nil // several are not one value
+		}
+		return strings.TrimSpace(text), true, nil
+	case string:
+		return v, v != "", nil
+	case float64:
+		return fmt.Sprint(v), v == v, nil
+	case bool:
+		return fmt.Sprint(v), true, nil
+	}
+	return "", false, nil
+}
+
+func (d xmlDoc) Each(_ context.Context, query string) (docs []Doc, err error) {
+	expr, err := compileXPath(query)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%s: %v", query, r)
+		}
+	}()
+	for _, node := range xmlquery.QuerySelectorAll(d.node, expr) {
+		docs = append(docs, xmlDoc{node})
+	}
+	return docs, nil
+}
+
+func (d xmlDoc) Close() error { return nil }

@@ -1,0 +1,255 @@
+// Package game knows games from descriptions: where an install keeps its things, which version it is, and how its files are read.
+//
+// A Description is read from TOML (Parse) and is only data: it names no program to run, and every folder it leads to is checked against the
+// bounds in folder.go before anything else uses it. Package game reads and locates; it never changes a file of a game.
+// The language is described in docs/descriptions.md, whose JSON Schema is generated from the types here.
+package game
+
+import (
+	"regexp"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/version"
+)
+
+// Language is the number of the description language understood.
+const Language = 1
+
+// Description tells about one game.
+type Description struct {
+	Ostrov   int               `toml:"ostrov" jsonschema:"required,description=number of the description language: 1"`
+	ID       string            `toml:"id" jsonschema:"required,pattern=^[a-z0-9-]+$,description=what the game is called in commands"`
+	Title    string            `toml:"title" jsonschema:"required"`
+	Version  Fields            `toml:"version" jsonschema:"description=the version of an install"`
+	Versions Versions          `toml:"versions"`
+	Install  InstallPart       `toml:"install" jsonschema:"required"`
+	Folders  []Folder          `toml:"folder" jsonschema:"required"`
+	Files    map[string]File   `toml:"file" jsonschema:"description=files of the install that fields are read from"`
+	Values   map[string]Fields `toml:"value" jsonschema:"description=single values for conditions and templates"`
+	Account  *Account          `toml:"account"`
+	Saves    []Save            `toml:"save"`
+	Mods     []Mod             `toml:"mod"`
+	Active   *Active           `toml:"active"`
+	Settings *Settings         `toml:"settings"`
+	Rules    []Rule            `toml:"rule"`
+
+	// File is the name the description was read from, for messages.
+	File string `toml:"-" json:"-"`
+
+	account *regexp.Regexp
+	rules   []check.Rule
+}
+
+// Versions says how the versions of a game sort.
+type Versions struct {
+	Order string   `toml:"order" jsonschema:"enum=numeric,enum=list"`
+	List  []string `toml:"list" jsonschema:"description=oldest first"`
+}
+
+// Order is the order of the game's versions.
+func (d *Description) Order() version.Order { return version.Order{List: d.Versions.List} }
+
+// CheckRules are the rules as package check applies them.
+func (d *Description) CheckRules() []check.Rule { return d.rules }
+
+// InstallPart is the [install] table.
+type InstallPart struct {
+	Marker  []string `toml:"marker" jsonschema:"required,description=files of which one must exist in an install"`
+	Find    []string `toml:"find" jsonschema:"description=where installs usually are"`
+	Process []string `toml:"process" jsonschema:"description=names of the running program"`
+}
+
+// Folder is one [[folder]]: a place where the game keeps things.
+type Folder struct {
+	ID      string `toml:"id" jsonschema:"required"`
+	Path    string `toml:"path" jsonschema:"required,description=a template"`
+	If      *Cond  `toml:"if"`
+	Title   string `toml:"title"`
+	Each    bool   `toml:"each" jsonschema:"description=several of this id are in use at once"`
+	Create  bool   `toml:"create" jsonschema:"description=may be made when it is missing"`
+	Managed bool   `toml:"managed" jsonschema:"description=another program owns what is in it; it is never written"`
+}
+
+// Cond is an `if`: all keys given must hold.
+type Cond struct {
+	Exists  string     `toml:"exists"`
+	Absent  string     `toml:"absent"`
+	Version string     `toml:"version" jsonschema:"description=a range"`
+	Value   *ValueCond `toml:"value"`
+	Any     []Cond     `toml:"any" jsonschema:"description=one of these must hold"`
+}
+
+// ValueCond compares a [value]. A missing value satisfies no comparison.
+type ValueCond struct {
+	ID      string `toml:"id" jsonschema:"required"`
+	Is      string `toml:"is"`
+	Not     string `toml:"not"`
+	Matches string `toml:"matches" jsonschema:"description=an RE2 pattern for the whole value"`
+}
+
+// File declares a file once: where it is, how it is wrapped, what shape it has.
+type File struct {
+	Path     string `toml:"path" jsonschema:"required"`
+	Layers   Layers `toml:"layers"`
+	Form     string `toml:"form" jsonschema:"required,enum=bytes,enum=ini,enum=json,enum=lines,enum=sqlite,enum=text,enum=xml"`
+	Optional bool   `toml:"optional"`
+	Encoding string `toml:"encoding"`
+}
+
+// Spec is the file's wrapping and shape as package form takes it.
+func (f File) Spec() form.Spec {
+	return form.Spec{Layers: f.Layers.Layers, Form: f.Form, Encoding: f.Encoding}
+}
+
+// Field is where one value stands.
+type Field struct {
+	In       string            `toml:"in" jsonschema:"description=a [file] id"`
+	At       string            `toml:"at" jsonschema:"description=a query of the file's form"`
+	FromName string            `toml:"from_name" jsonschema:"description=an RE2 pattern on the name of the file or folder; the value is its first group"`
+	As       string            `toml:"as"`
+	Split    string            `toml:"split" jsonschema:"description=the value is the first part before this text"`
+	Default  string            `toml:"default"`
+	Map      map[string]string `toml:"map" jsonschema:"description=raw value to what is shown"`
+
+	pattern *regexp.Regexp
+	as      form.Conversion
+}
+
+// List is where several values stand: the elements that each names in the file, and inside an element the parts of it.
+type List struct {
+	In      string `toml:"in" jsonschema:"required"`
+	Each    string `toml:"each"`
+	At      string `toml:"at" jsonschema:"description=instead of each: one value that split takes apart"`
+	Split   string `toml:"split"`
+	ID      string `toml:"id"`
+	Version string `toml:"version"`
+	Title   string `toml:"title"`
+	Digest  string `toml:"digest"`
+	Range   string `toml:"range" jsonschema:"description=for needs: where the range of versions stands"`
+	On      string `toml:"on" jsonschema:"description=an RE2 pattern for the whole value of an element that counts as present"`
+
+	on *regexp.Regexp
+}
+
+// Account says how account folders are named and which one is the player's.
+type Account struct {
+	Pattern string `toml:"pattern" jsonschema:"required"`
+	Current Fields `toml:"current"`
+}
+
+// Units of saves and mods.
+const (
+	UnitFile   = "file"
+	UnitFolder = "folder"
+	UnitSet    = "set"
+)
+
+// Save is one [[save]]: a kind of save.
+type Save struct {
+	ID           string            `toml:"id" jsonschema:"required"`
+	Unit         string            `toml:"unit" jsonschema:"required,enum=file,enum=folder,enum=set"`
+	Folder       string            `toml:"folder" jsonschema:"required"`
+	Name         Strings           `toml:"name" jsonschema:"required,description=patterns that recognise and spell a save's name"`
+	Slots        *Slots            `toml:"slots"`
+	If           *Cond             `toml:"if"`
+	Ignore       []string          `toml:"ignore" jsonschema:"description=globs of files that are not part of the save"`
+	WhileRunning string            `toml:"while_running" jsonschema:"enum=refuse,enum=others"`
+	Columns      []string          `toml:"columns" jsonschema:"description=fields to show in lists"`
+	Files        map[string]File   `toml:"file"`
+	Is           *Is               `toml:"is"`
+	Field        map[string]Fields `toml:"field"`
+	Mods         Lists             `toml:"mods"`
+	Owner        *Owner            `toml:"owner"`
+
+	names []*Name
+}
+
+// Names are the parsed patterns of Name.
+func (s *Save) Names() []*Name { return s.names }
+
+// Slots are the places a game has for saves.
+type Slots struct {
+	From      any `toml:"from" jsonschema:"oneof_type=string;integer"`
+	To        any `toml:"to" jsonschema:"oneof_type=string;integer"`
+	ShownFrom any `toml:"shown_from" jsonschema:"oneof_type=string;integer,description=what the game calls the first slot"`
+
+	first, last, shown int
+	letters            bool
+}
+
+// Is says how a save is recognised by its content, whatever its name.
+type Is struct {
+	Magic string   `toml:"magic" jsonschema:"description=HEX@OFFSET; of the file . or the first declared file"`
+	Has   []string `toml:"has" jsonschema:"description=fields that must have a value"`
+}
+
+// Owner says whose a save is: a field inside it, or the account folder it lies in.
+type Owner struct {
+	In      string `toml:"in"`
+	At      string `toml:"at"`
+	As      string `toml:"as"`
+	Rewrite bool   `toml:"rewrite" jsonschema:"description=the value may be replaced by the player's own account"`
+}
+
+// Mod is one [[mod]]: a kind of mod.
+type Mod struct {
+	ID       string            `toml:"id" jsonschema:"required"`
+	Unit     string            `toml:"unit" jsonschema:"required,enum=file,enum=folder"`
+	Folder   string            `toml:"folder" jsonschema:"required"`
+	Name     string            `toml:"name" jsonschema:"description=a glob for the names of mods; * is all"`
+	Files    map[string]File   `toml:"file"`
+	Field    map[string]Fields `toml:"field"`
+	Needs    Lists             `toml:"needs"`
+	Affects  string            `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
+	Base     bool              `toml:"base" jsonschema:"description=the game's own content, listed like mods"`
+	Nested   bool              `toml:"nested" jsonschema:"description=a folder without the mod's files may be a pack of mods"`
+	Marker   []string          `toml:"marker" jsonschema:"description=files of which one must be in a folder for it to be a mod"`
+	Pack     []string          `toml:"pack" jsonschema:"description=with nested: files of which one in a folder makes it a pack"`
+	Personal bool              `toml:"-" json:"-"`
+}
+
+// Active is the file that says which mods are on, and in which order.
+type Active struct {
+	In    string `toml:"in" jsonschema:"required"`
+	Each  string `toml:"each" jsonschema:"required"`
+	ID    string `toml:"id"`
+	Off   string `toml:"off" jsonschema:"description=where an element says that it is off; any value but false and 0 means off"`
+	Order bool   `toml:"order" jsonschema:"description=the order of the elements is the load order"`
+}
+
+// Settings are the game's settings files.
+type Settings struct {
+	Files []string `toml:"files" jsonschema:"required,description=templates; the last parts may be a glob"`
+}
+
+// Rule is one [[rule]].
+type Rule struct {
+	Save    string  `toml:"save" jsonschema:"description=a range of versions or newer or older or same"`
+	Game    string  `toml:"game" jsonschema:"description=a range of versions"`
+	On      string  `toml:"on" jsonschema:"description=a finding"`
+	Mod     string  `toml:"mod"`
+	Affects string  `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
+	Says    string  `toml:"says" jsonschema:"required,enum=fit,enum=risky,enum=unfit"`
+	Effect  string  `toml:"effect" jsonschema:"description=what the game does, observed"`
+	Unless  *Unless `toml:"unless"`
+	Instead string  `toml:"instead" jsonschema:"description=what to do to the game rather than to the save"`
+}
+
+// Unless makes a rule not apply.
+type Unless struct {
+	Mod string `toml:"mod" jsonschema:"required"`
+}
+
+// later are the words of the language that a later Ostrov will understand.
+var later = map[string]bool{
+	"editions": true, "log": true, "starter": true, "references": true, "require": true, "cloud": true, "convert": true,
+	"install.layouts": true, "install.base": true, "install.allowed": true, "folder.cloud": true, "versions.build": true,
+	"folder.if.layout": true, "folder.if.edition": true, "folder.if.mod": true, "save.if.layout": true, "save.if.edition": true, "save.if.mod": true,
+	"file.newest": true, "save.file.newest": true, "mod.file.newest": true,
+	"save.label": true, "save.roles": true, "save.companions": true, "save.members": true,
+	"account.edition": true, "account.adopt": true,
+	"mod.optional": true, "mod.clashes": true, "mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.adds": true, "mod.settings": true,
+	"mod.data": true, "mod.digest": true, "settings.stays": true, "settings.personal": true, "rule.edition": true, "rule.if": true, "rule.convert": true,
+	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
+}

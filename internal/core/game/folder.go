@@ -1,0 +1,191 @@
+package game
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// Located is a folder of a description as it lies on this machine.
+type Located struct {
+	*Folder
+	Path    string // absolute; a save folder that is itself a link is resolved
+	Link    string // where the path was before it was resolved, or ""
+	Account string // the account it belongs to, or ""
+	Exists  bool
+	Why     string // which condition chose it, in words; "" where there was no choice
+	// Value is the [value] whose text the path stands on, or "".
+	Value string
+}
+
+// Address tells folders of one id apart in addresses, or is "" where there is only one.
+func (l Located) Address() string { return l.Account }
+
+// ErrOutOfBounds says that a description leads to a folder that it must not.
+var ErrOutOfBounds = errors.New("is out of bounds")
+
+// ErrUnconfirmed says that a path out of a game's own files has not been confirmed by the player, or is not the one that was.
+var ErrUnconfirmed = errors.New("has not been confirmed")
+
+// Folders returns all folders of the install, in the order of the description. Of several folders of one id only the first whose
+// condition holds is in it, unless each is set. The result is kept: an Install is looked at once.
+func (in *Install) Folders(ctx context.Context) ([]Located, error) {
+	if in.folders != nil {
+		return in.folders, nil
+	}
+	var all []Located
+	done := map[string]bool{}
+	for i := range in.Game.Folders {
+		f := &in.Game.Folders[i]
+		if done[f.ID] {
+			continue
+		}
+		located, ok, err := in.locate(ctx, f, 0)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			done[f.ID] = !f.Each
+			all = append(all, located...)
+		}
+	}
+	in.folders = all
+	return all, nil
+}
+
+// FoldersOf are the folders with one id.
+func (in *Install) FoldersOf(ctx context.Context, id string) ([]Located, error) {
+	all, err := in.Folders(ctx)
+	var some []Located
+	for _, l := range all {
+		if l.ID == id {
+			some = append(some, l)
+		}
+	}
+	return some, err
+}
+
+// locate resolves one folder; ok is false where its condition does not hold or it has no place here.
+func (in *Install) locate(ctx context.Context, f *Folder, depth int) (found []Located, ok bool, err error) {
+	ok, why, err := in.holds(ctx, f.If, depth)
+	if err != nil || !ok {
+		return nil, false, err
+	}
+	paths, err := in.expand(ctx, f.Path, depth)
+	if errors.Is(err, ErrNoPlace) {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("folder %s: %w", f.ID, err)
+	}
+	for _, p := range paths {
+		l := Located{Folder: f, Path: p.path, Account: p.account, Why: why, Value: p.value}
+		if real, err := filepath.EvalSymlinks(p.path); err == nil {
+			l.Exists = true
+			if real != p.path {
+				if info, err := os.Lstat(p.path); err == nil && info.Mode()&os.ModeSymlink != 0 {
+					l.Link, l.Path = p.path, real
+				}
+			}
+		}
+		found = append(found, l)
+	}
+	return found, true, nil
+}
+
+func (in *Install) folder(ctx context.Context, id string, depth int) (Located, error) {
+	for i := range in.Game.Folders {
+		if f := &in.Game.Folders[i]; f.ID == id {
+			located, ok, err := in.locate(ctx, f, depth)
+			if err != nil {
+				return Located{}, err
+			}
+			if ok && len(located) > 0 {
+				return located[0], nil
+			}
+		}
+	}
+	return Located{}, fmt.Errorf("{folder:%s} %w", id, ErrNoPlace)
+}
+
+// CheckBounds reports whether every folder of the install keeps to the bounds: below a known folder or the install by at least one level,
+// or confirmed by the player where it comes out of the game's own files; and containing neither a known folder, nor one of the folders in
+// forbidden (Ostrov's home, archives), nor another folder of the description unless it is managed.
+func (in *Install) CheckBounds(ctx context.Context, forbidden []string) error {
+	all, err := in.Folders(ctx)
+	if err != nil {
+		return err
+	}
+	for i, l := range all {
+		inside := Within(l.Path, in.Root)
+		for _, k := range in.known.all() {
+			inside = inside || Within(l.Path, k)
+			if l.Path == k || Within(k, l.Path) {
+				return fmt.Errorf("folder %s: %s %w: it holds all of %s", l.ID, l.Path, ErrOutOfBounds, k)
+			}
+		}
+		switch {
+		case l.Value != "" && in.Pins[l.Value] != l.Path:
+			return fmt.Errorf("folder %s: %s comes from the game's own files and %w: `ostrov games add %s` shows it and asks", l.ID, l.Path, ErrUnconfirmed, in.Game.ID)
+		case l.Value == "" && !inside && l.Link == "":
+			return fmt.Errorf("folder %s: %s %w: it lies neither in the install nor below a known folder", l.ID, l.Path, ErrOutOfBounds)
+		}
+		for _, f := range forbidden {
+			if l.Path == f || Within(f, l.Path) || Within(l.Path, f) {
+				return fmt.Errorf("folder %s: %s %w: it overlaps %s", l.ID, l.Path, ErrOutOfBounds, f)
+			}
+		}
+		for j, other := range all {
+			if i != j && !l.Managed && other.Path != l.Path && Within(other.Path, l.Path) {
+				return fmt.Errorf("folder %s: %s %w: it holds the folder %s", l.ID, l.Path, ErrOutOfBounds, other.ID)
+			}
+		}
+	}
+	return nil
+}
+
+// Within reports whether path lies below dir; dir itself does not.
+func Within(path, dir string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && rel != "." && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
+}
+
+// SettingsGroup is one pattern of [settings]: a folder and a glob in it.
+type SettingsGroup struct {
+	Dir  string
+	Glob string // slash-separated, relative to Dir
+}
+
+// SettingsGroups resolves the patterns of [settings]. Those that have no place here are left out.
+func (in *Install) SettingsGroups(ctx context.Context) ([]SettingsGroup, error) {
+	if in.Game.Settings == nil {
+		return nil, nil
+	}
+	var groups []SettingsGroup
+	for _, t := range in.Game.Settings.Files {
+		base, glob := doublestar.SplitPattern(t)
+		paths, err := in.expand(ctx, base, 0)
+		if errors.Is(err, ErrNoPlace) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range paths {
+			inside := Within(p.path, in.Root) || p.path == in.Root
+			for _, k := range in.known.all() {
+				inside = inside || Within(p.path, k)
+			}
+			if !inside {
+				return nil, fmt.Errorf("settings %s: %s %w", t, p.path, ErrOutOfBounds)
+			}
+			groups = append(groups, SettingsGroup{p.path, glob})
+		}
+	}
+	return groups, nil
+}

@@ -1,0 +1,356 @@
+package game
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/version"
+)
+
+// Install is one copy of a game on this machine.
+type Install struct {
+	Game *Description
+	// Name tells installs of one game apart in addresses.
+	Name string
+	Root string // absolute
+	// Prefix is the compatibility prefix that a Windows game runs in, or "".
+	Prefix string
+	// PlayerHome is the home of the player when that is not whoever runs Ostrov, or "".
+	PlayerHome string
+	// Pins are the paths that came out of values of the game's own files and that the player has confirmed, by value id.
+	Pins map[string]string
+
+	known   Known
+	folders []Located // cached by Folders
+	values  map[string]form.Value
+}
+
+// Address is how commands name the install.
+func (in *Install) Address() string { return in.Game.ID + "@" + in.Name }
+
+// Open readies the install: it looks up the known folders that its templates stand on.
+// The error is fs.ErrNotExist when the install has been moved away.
+func (in *Install) Open() error {
+	var err error
+	switch {
+	case in.Prefix != "":
+		in.known, err = PrefixKnown(in.Prefix)
+	case in.PlayerHome != "":
+		in.known = HomeKnown(in.PlayerHome)
+	default:
+		in.known, err = NativeKnown()
+	}
+	if err != nil {
+		return err
+	}
+	in.values = map[string]form.Value{}
+	return in.Game.CheckMarker(in.Root)
+}
+
+// FoldsCase reports whether names that differ in case only are one name to the game.
+func (in *Install) FoldsCase() bool { return in.known.FoldsCase }
+
+// CheckMarker reports whether dir is an install of the game. The error, where it is not, is fs.ErrNotExist.
+func (d *Description) CheckMarker(dir string) error {
+	for _, m := range d.Install.Marker {
+		if _, err := os.Stat(spelled(filepath.Join(dir, filepath.FromSlash(m)))); err == nil {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s is no install of %s: it has no %s: %w", dir, d.ID, strings.Join(d.Install.Marker, " or "), fs.ErrNotExist)
+}
+
+// FindInstalls returns the folders, of those where the game usually is, that are installs of it.
+func (d *Description) FindInstalls(known Known) []string {
+	in := &Install{Game: d, known: known}
+	var found []string
+	for _, t := range d.Install.Find {
+		path := t
+		if strings.HasPrefix(t, "{") {
+			expanded, err := in.expand(context.Background(), t, 0)
+			if err != nil || len(expanded) != 1 {
+				continue
+			}
+			path = expanded[0].path
+		}
+		if d.CheckMarker(path) == nil && !slices.Contains(found, path) {
+			found = append(found, path)
+		}
+	}
+	return found
+}
+
+// expansion is one result of a template.
+type expansion struct {
+	path    string
+	account string
+	// value is the id of the [value] that the path stands on, or "".
+	value string
+}
+
+// ErrNoPlace says that a template cannot be resolved here: the platform has no such folder, or a value is missing.
+var ErrNoPlace = errors.New("has no place here")
+
+// maxExpand bounds how deep templates may refer to folders that refer to folders.
+const maxExpand = 8
+
+func (in *Install) expand(ctx context.Context, template string, depth int) ([]expansion, error) {
+	if depth > maxExpand {
+		return nil, fmt.Errorf("%s: folders that refer to each other", template)
+	}
+	parts, err := splitTemplate(template)
+	if err != nil {
+		return nil, err
+	}
+	found := []expansion{{}}
+	for i, p := range parts {
+		if p.name == "account" {
+			found = in.accounts(found)
+			continue
+		}
+		text := p.literal
+		switch p.name {
+		case "", "account":
+		case "game":
+			text = in.Root
+		case "folder":
+			f, err := in.folder(ctx, p.id, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			text = f.Path
+		case "value":
+			v, ok, err := in.Value(ctx, p.id)
+			if err != nil {
+				return nil, err
+			}
+			if !ok || v.Raw == "" {
+				return nil, fmt.Errorf("{value:%s} %w: the game's files do not say", p.id, ErrNoPlace)
+			}
+			if text = v.Raw; i == 0 {
+				if text = in.ownPath(text); !filepath.IsAbs(text) {
+					return nil, fmt.Errorf("{value:%s} %w: %q is not a whole path", p.id, ErrNoPlace, v.Raw)
+				}
+				found[0].value = p.id
+			}
+		default:
+			if text = in.known.place(p.name); text == "" {
+				return nil, fmt.Errorf("{%s} %w", p.name, ErrNoPlace)
+			}
+		}
+		for j := range found {
+			found[j].path += filepath.FromSlash(text)
+		}
+	}
+	for j := range found {
+		found[j].path = filepath.Clean(found[j].path)
+		if in.known.FoldsCase {
+			found[j].path = spelled(found[j].path)
+		}
+	}
+	return found, nil
+}
+
+// ownPath is where a path lies that the game's files name.
+func (in *Install) ownPath(path string) string {
+	if in.Prefix != "" {
+		return PrefixPath(in.Prefix, path)
+	}
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		return filepath.Join(in.known.Home, rest)
+	}
+	return filepath.FromSlash(path)
+}
+
+// accounts replaces each expansion, so far a folder, by one for every account folder in it.
+func (in *Install) accounts(so []expansion) []expansion {
+	var found []expansion
+	for _, e := range so {
+		list, _ := os.ReadDir(spelled(filepath.Clean(e.path))) // a missing folder has no accounts
+		for _, item := range list {
+			if item.IsDir() && in.Game.account.MatchString(item.Name()) {
+				found = append(found, expansion{path: e.path + item.Name(), account: item.Name(), value: e.value})
+			}
+		}
+	}
+	return found
+}
+
+// Value is the [value] id of the install.
+func (in *Install) Value(ctx context.Context, id string) (form.Value, bool, error) {
+	if v, ok := in.values[id]; ok {
+		return v, v.Raw != "", nil
+	}
+	v, ok, err := in.field(ctx, in.Game.Values[id])
+	if err == nil {
+		in.values[id] = v
+	}
+	return v, ok, err
+}
+
+// Version is the install's version and how it is known. It is "" where the game's files do not say.
+func (in *Install) Version(ctx context.Context) (string, check.Evidence, error) {
+	v, ok, err := in.field(ctx, in.Game.Version)
+	if err != nil || !ok {
+		return "", "", err
+	}
+	return v.Text, check.Written, nil
+}
+
+// OwnAccount is the player's account, or "" where nothing says which it is.
+func (in *Install) OwnAccount(ctx context.Context) (string, error) {
+	if in.Game.Account == nil {
+		return "", nil
+	}
+	v, _, err := in.field(ctx, in.Game.Account.Current)
+	return v.Raw, err
+}
+
+// field reads a field of the install's own files.
+func (in *Install) field(ctx context.Context, fields Fields) (form.Value, bool, error) {
+	files := in.Files(ctx)
+	defer files.Close()
+	return files.Field(ctx, fields)
+}
+
+// Files are the install's own files, as [file] declares them.
+func (in *Install) Files(ctx context.Context) *Files {
+	return NewFiles(in.Root, in.Game.Files, func(f File) (fs.FS, string, error) {
+		paths, err := in.expand(ctx, f.Path, 0)
+		if err != nil {
+			return nil, "", err
+		}
+		if len(paths) != 1 {
+			return nil, "", fmt.Errorf("%s: %w", f.Path, fs.ErrNotExist)
+		}
+		dir, name := filepath.Split(paths[0].path)
+		return os.DirFS(dir), name, nil
+	})
+}
+
+// holds reports whether a condition holds, and says it in words.
+func (in *Install) holds(ctx context.Context, c *Cond, depth int) (bool, string, error) {
+	if c == nil {
+		return true, "", nil
+	}
+	ok, why := true, []string{}
+	note := func(holds bool, yes, no string) {
+		if ok = ok && holds; holds {
+			why = append(why, yes)
+		} else {
+			why = append(why, no)
+		}
+	}
+	for _, t := range []struct {
+		template string
+		want     bool
+	}{{c.Exists, true}, {c.Absent, false}} {
+		if t.template == "" {
+			continue
+		}
+		paths, err := in.expand(ctx, t.template, depth)
+		if err != nil && !errors.Is(err, ErrNoPlace) {
+			return false, "", err
+		}
+		exists := false
+		for _, p := range paths {
+			_, err := os.Stat(p.path)
+			exists = exists || err == nil
+		}
+		name := t.template[strings.LastIndexByte(t.template, '/')+1:]
+		yes, no := name+" is there", name+" is not there"
+		if !t.want {
+			yes, no = no, yes
+		}
+		note(exists == t.want, yes, no)
+	}
+	if c.Version != "" {
+		r, _ := version.ParseRange(c.Version)
+		v, _, err := in.Version(ctx)
+		if err != nil {
+			return false, "", err
+		}
+		note(r.Holds(in.Game.Order(), v), "version "+v+" is "+c.Version, "version "+v+" is not "+c.Version)
+	}
+	if c.Value != nil {
+		v, has, err := in.Value(ctx, c.Value.ID)
+		if err != nil {
+			return false, "", err
+		}
+		holds := has && (c.Value.Is == "" || v.Raw == c.Value.Is) && (c.Value.Not == "" || v.Raw != c.Value.Not)
+		if holds && c.Value.Matches != "" {
+			holds = regexp.MustCompile("^(?:" + c.Value.Matches + ")$").MatchString(v.Raw)
+		}
+		note(holds, fmt.Sprintf("%s is %q", c.Value.ID, v.Raw), fmt.Sprintf("%s is %q", c.Value.ID, v.Raw))
+	}
+	if len(c.Any) > 0 {
+		any := false
+		for i := range c.Any {
+			holds, _, err := in.holds(ctx, &c.Any[i], depth)
+			if err != nil {
+				return false, "", err
+			}
+			any = any || holds
+		}
+		note(any, "one of several holds", "none of several holds")
+	}
+	return ok, strings.Join(why, ", "), nil
+}
+
+// Holds reports whether the condition of something else than a folder holds.
+func (in *Install) Holds(ctx context.Context, c *Cond) (bool, error) {
+	ok, _, err := in.holds(ctx, c, 0)
+	return ok, err
+}
+
+// stored is an install as the registry file has it.
+type stored struct {
+	Game       string            `json:"game"`
+	Name       string            `json:"name"`
+	Root       string            `json:"root"`
+	Prefix     string            `json:"prefix,omitempty"`
+	PlayerHome string            `json:"player_home,omitempty"`
+	Pins       map[string]string `json:"confirmed,omitempty"`
+}
+
+// EncodeInstalls writes installs as the file installs.json in Ostrov's home has them.
+func EncodeInstalls(installs []*Install) ([]byte, error) {
+	list := make([]stored, len(installs))
+	for i, in := range installs {
+		list[i] = stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.PlayerHome, in.Pins}
+	}
+	return json.MarshalIndent(map[string]any{"ostrov_installs": 1, "installs": list}, "", "  ")
+}
+
+// DecodeInstalls reads what EncodeInstalls wrote. Installs of games without a description are returned by id in missing.
+func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Install, missing []string, err error) {
+	var file struct {
+		Format   int      `json:"ostrov_installs"`
+		Installs []stored `json:"installs"`
+	}
+	if err := json.Unmarshal(data, &file); err != nil {
+		return nil, nil, err
+	}
+	if file.Format != 1 {
+		return nil, nil, fmt.Errorf("is of format %d; this Ostrov reads 1", file.Format)
+	}
+	for _, s := range file.Installs {
+		d, ok := games[s.Game]
+		if !ok {
+			missing = append(missing, s.Game)
+			continue
+		}
+		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, PlayerHome: s.PlayerHome, Pins: s.Pins})
+	}
+	return installs, missing, nil
+}

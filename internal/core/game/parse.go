@@ -1,0 +1,408 @@
+package game
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/strict"
+	"ostrov/internal/core/version"
+)
+
+var idPattern = regexp.MustCompile(`^[a-z0-9-]+$`)
+
+// Parse reads a description. file is its name for messages. Everything wrong with it is reported at once, as strict.Errors.
+func Parse(file string, data []byte) (*Description, error) {
+	d := &Description{File: file}
+	decoder, err := strict.Decode(file, data, d, later)
+	if err != nil {
+		return nil, err
+	}
+	v := validator{decoder, d}
+	v.all()
+	if err := decoder.Err(); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+// validator checks what types cannot say: names that must be defined, queries that must parse, and what belongs together.
+type validator struct {
+	*strict.Decoder
+	d *Description
+}
+
+func (v validator) all() {
+	d := v.d
+	if d.Ostrov != Language {
+		v.Errorf("ostrov", "", "the description language %d is not understood; this Ostrov reads %d: begin with ostrov = %d", d.Ostrov, Language, Language)
+	}
+	if !idPattern.MatchString(d.ID) {
+		v.Errorf("id", "", "the id %q must be of a-z, 0-9 and -", d.ID)
+	}
+	if d.Title == "" {
+		v.Errorf("title", "", "a title is missing")
+	}
+	if len(d.Install.Marker) == 0 {
+		v.Errorf("install", "", "[install] needs a marker: files of which one must exist in an install")
+	}
+	if (d.Versions.Order == "list") != (len(d.Versions.List) > 0) || d.Versions.Order != "" && d.Versions.Order != "list" && d.Versions.Order != "numeric" {
+		v.Errorf("versions", "", "[versions] is order = \"numeric\", or order = \"list\" with a list")
+	}
+	v.fields("version", d.Version, d.Files)
+	for id, f := range d.Files {
+		v.file("file."+id, f)
+		v.template("file."+id+".path", f.Path)
+	}
+	for id, f := range d.Values {
+		v.fields("value."+id, f, d.Files)
+	}
+	if d.Account != nil {
+		re, err := regexp.Compile("^(?:" + d.Account.Pattern + ")$")
+		if err != nil || d.Account.Pattern == "" {
+			v.Errorf("account.pattern", "", "not a pattern: %v", err)
+		}
+		d.account = re
+		v.fields("account.current", d.Account.Current, d.Files)
+	}
+	if len(d.Folders) == 0 {
+		v.Errorf("", "", "at least one [[folder]] is needed")
+	}
+	for i := range d.Folders {
+		v.folder(fmt.Sprintf("folder.%d", i), &d.Folders[i])
+	}
+	for i := range d.Saves {
+		v.save(fmt.Sprintf("save.%d", i), &d.Saves[i])
+	}
+	for i := range d.Mods {
+		v.mod(fmt.Sprintf("mod.%d", i), &d.Mods[i])
+	}
+	if a := d.Active; a != nil {
+		v.list("active", &List{In: a.In, Each: a.Each, ID: a.ID}, d.Files)
+	}
+	if d.Settings != nil {
+		for i, f := range d.Settings.Files {
+			v.template(fmt.Sprintf("settings.files.%d", i), f)
+			if !doublestar.ValidatePattern(f) {
+				v.Errorf("settings.files", "", "%q is not a glob", f)
+			}
+		}
+	}
+	for i := range d.Rules {
+		v.rule(fmt.Sprintf("rule.%d", i), &d.Rules[i])
+	}
+}
+
+func (v validator) folder(at string, f *Folder) {
+	if !idPattern.MatchString(f.ID) {
+		v.Errorf(at, "", "a folder needs an id of a-z, 0-9 and -")
+	}
+	v.template(at+".path", f.Path)
+	v.cond(at+".if", f.If)
+}
+
+func (v validator) folderID(at, id string) {
+	var ids []string
+	for _, f := range v.d.Folders {
+		ids = append(ids, f.ID)
+	}
+	v.defined(at, "folder", id, ids)
+}
+
+// defined reports a name that is used but not defined.
+func (v validator) defined(at, what, name string, names []string) {
+	if slices.Contains(names, name) {
+		return
+	}
+	hint := ""
+	if near := strict.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("did you mean %q?", near)
+	}
+	v.Errorf(at, hint, "there is no %s %q", what, name)
+}
+
+func (v validator) cond(at string, c *Cond) {
+	if c == nil {
+		return
+	}
+	for _, t := range []string{c.Exists, c.Absent} {
+		if t != "" {
+			v.template(at, t)
+		}
+	}
+	if _, err := version.ParseRange(c.Version); err != nil {
+		v.Errorf(at+".version", "", "%v", err)
+	}
+	if c.Value != nil {
+		v.defined(at+".value.id", "[value]", c.Value.ID, keys(v.d.Values))
+		if _, err := regexp.Compile(c.Value.Matches); err != nil {
+			v.Errorf(at+".value.matches", "", "not a pattern: %v", err)
+		}
+	}
+	for i := range c.Any {
+		v.cond(fmt.Sprintf("%s.any.%d", at, i), &c.Any[i])
+	}
+}
+
+func (v validator) file(at string, f File) {
+	if f.Path == "" {
+		v.Errorf(at, "", "the file needs a path")
+	}
+	if err := form.CheckSpec(f.Spec()); err != nil {
+		v.Errorf(at+".form", "", "%v", err)
+	}
+}
+
+// inner checks files of a save or mod, whose paths are relative to it.
+func (v validator) inner(at string, files map[string]File) {
+	for id, f := range files {
+		v.file(at+".file."+id, f)
+		if f.Path != "" && (!fsValid(f.Path) || !doublestar.ValidatePattern(f.Path)) {
+			v.Errorf(at+".file."+id+".path", "", "%q must be a relative path or glob inside the save or mod", f.Path)
+		}
+	}
+}
+
+func (v validator) fields(at string, fields Fields, files map[string]File) {
+	for i := range fields {
+		f := &fields[i]
+		where := at
+		if len(fields) > 1 {
+			where = fmt.Sprintf("%s.%d", at, i)
+		}
+		if (f.In == "") == (f.FromName == "") && f.Default == "" {
+			v.Errorf(where, "", "a field is read either `in` a file or `from_name`")
+		}
+		if f.In != "" {
+			v.query(where, f.In, f.At, false, files)
+		}
+		var err error
+		if f.pattern, err = regexp.Compile(f.FromName); err != nil {
+			v.Errorf(where+".from_name", "", "not a pattern: %v", err)
+		} else if f.FromName != "" && f.pattern.NumSubexp() == 0 {
+			v.Errorf(where+".from_name", "", "the pattern needs a group (…) for the value")
+		}
+		if f.as, err = form.ParseConversion(f.As); err != nil {
+			v.Errorf(where+".as", "", "%v", err)
+		}
+	}
+}
+
+func (v validator) query(at, in, query string, each bool, files map[string]File) {
+	v.defined(at+".in", "[file]", in, keys(files))
+	f, ok := files[in]
+	if !ok || form.CheckSpec(f.Spec()) != nil {
+		return
+	}
+	key := at + ".at"
+	if each {
+		key = at + ".each"
+	}
+	if err := form.CheckQuery(f.Form, query, each); err != nil {
+		v.Errorf(key, "", "not a query for %s: %v", f.Form, err)
+	}
+}
+
+func (v validator) lists(at string, lists Lists, files map[string]File) {
+	for i := range lists {
+		where := at
+		if len(lists) > 1 {
+			where = fmt.Sprintf("%s.%d", at, i)
+		}
+		v.list(where, &lists[i], files)
+	}
+}
+
+func (v validator) list(at string, l *List, files map[string]File) {
+	if (l.Each == "") == (l.At == "") {
+		v.Errorf(at, "", "a list has either `each` or `at`")
+		return
+	}
+	if l.Each != "" {
+		v.query(at, l.In, l.Each, true, files)
+		f := files[l.In]
+		for key, q := range map[string]string{"id": l.ID, "version": l.Version, "title": l.Title, "digest": l.Digest, "range": l.Range} {
+			if q != "" && (f.Form == "json" || f.Form == "xml") {
+				if err := form.CheckQuery(f.Form, q, false); err != nil {
+					v.Errorf(at+"."+key, "", "not a query for %s: %v", f.Form, err)
+				}
+			}
+		}
+	} else {
+		v.query(at, l.In, l.At, false, files)
+	}
+	var err error
+	if l.on, err = regexp.Compile("^(?:" + l.On + ")$"); err != nil {
+		v.Errorf(at+".on", "", "not a pattern: %v", err)
+	}
+}
+
+func (v validator) save(at string, s *Save) {
+	if !idPattern.MatchString(s.ID) {
+		v.Errorf(at, "", "a save needs an id of a-z, 0-9 and -")
+	}
+	if s.Unit != UnitFile && s.Unit != UnitFolder && s.Unit != UnitSet {
+		v.Errorf(at+".unit", "", "the unit %q is not file, folder or set", s.Unit)
+	}
+	v.folderID(at+".folder", s.Folder)
+	if len(s.Name) == 0 {
+		v.Errorf(at, "", "a save needs a name")
+	}
+	slot := false
+	for _, text := range s.Name {
+		name, err := ParseName(text)
+		if err != nil {
+			v.Errorf(at+".name", "", "%v", err)
+			continue
+		}
+		slot = slot || name.HasSlot()
+		s.names = append(s.names, name)
+	}
+	if s.Slots != nil {
+		if err := s.Slots.check(); err != nil {
+			v.Errorf(at+".slots", "", "%v", err)
+		} else if !slot {
+			v.Errorf(at+".slots", "", "slots need a {slot} in the name")
+		}
+	}
+	v.cond(at+".if", s.If)
+	v.globs(at+".ignore", s.Ignore)
+	if s.WhileRunning != "" && s.WhileRunning != "refuse" && s.WhileRunning != "others" {
+		v.Errorf(at+".while_running", "", "%q is not refuse or others", s.WhileRunning)
+	}
+	v.inner(at, s.Files)
+	for id, f := range s.Field {
+		v.fields(at+".field."+id, f, s.Files)
+	}
+	for _, c := range s.Columns {
+		v.defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
+	}
+	v.lists(at+".mods", s.Mods, s.Files)
+	if s.Is != nil {
+		if _, _, err := s.Is.magic(); err != nil {
+			v.Errorf(at+".is.magic", "", "%v", err)
+		}
+		for _, f := range s.Is.Has {
+			v.defined(at+".is.has", "[save.field]", f, keys(s.Field))
+		}
+	}
+	if o := s.Owner; o != nil {
+		if o.In != "" {
+			v.query(at+".owner", o.In, o.At, false, s.Files)
+		}
+		if v.d.Account == nil {
+			v.Errorf(at+".owner", "", "an owner needs [account], to know which is the player's own")
+		}
+	}
+}
+
+func (v validator) globs(at string, globs []string) {
+	for _, g := range globs {
+		if !doublestar.ValidatePattern(g) {
+			v.Errorf(at, "", "%q is not a glob", g)
+		}
+	}
+}
+
+func (v validator) mod(at string, m *Mod) {
+	if !idPattern.MatchString(m.ID) {
+		v.Errorf(at, "", "a mod needs an id of a-z, 0-9 and -")
+	}
+	if m.Unit != UnitFile && m.Unit != UnitFolder {
+		v.Errorf(at+".unit", "", "the unit %q is not file or folder", m.Unit)
+	}
+	v.folderID(at+".folder", m.Folder)
+	v.globs(at+".name", []string{m.Name})
+	v.globs(at+".marker", append(m.Marker, m.Pack...))
+	v.inner(at, m.Files)
+	for id, f := range m.Field {
+		v.fields(at+".field."+id, f, m.Files)
+	}
+	v.lists(at+".needs", m.Needs, m.Files)
+	v.affects(at+".affects", m.Affects)
+}
+
+func (v validator) affects(at, affects string) {
+	if !slices.Contains([]string{"", "nothing", "look", "content"}, affects) {
+		v.Errorf(at, "", "%q is not nothing, look or content", affects)
+	}
+}
+
+func (v validator) rule(at string, r *Rule) {
+	c := check.Rule{On: check.Code(r.On), Mod: r.Mod, Affects: r.Affects, Effect: r.Effect, Instead: r.Instead, Says: check.Verdict(r.Says)}
+	var err1, err2 error
+	switch r.Save {
+	case "newer":
+		c.Relation = version.Newer
+	case "older":
+		c.Relation = version.Older
+	case "same":
+		c.Relation = version.Same
+	default:
+		c.Save, err1 = version.ParseRange(r.Save)
+	}
+	c.Game, err2 = version.ParseRange(r.Game)
+	if err := errors.Join(err1, err2); err != nil {
+		v.Errorf(at, "", "%v", err)
+	}
+	if r.On != "" && !check.Known(c.On) {
+		var names []string
+		for _, info := range check.Codes() {
+			names = append(names, string(info.Code))
+		}
+		v.defined(at+".on", "finding", r.On, names)
+	}
+	if (r.On == "") == (r.Save == "" && r.Game == "") {
+		v.Errorf(at, "", "a rule is either on a finding or about versions of save and game")
+	}
+	if !slices.Contains([]string{"fit", "risky", "unfit"}, r.Says) {
+		v.Errorf(at+".says", "", "%q is not fit, risky or unfit", r.Says)
+	}
+	if r.Says != "fit" && r.Effect == "" {
+		v.Errorf(at, "", "a rule that does not say fit needs an effect: what the game does")
+	}
+	v.affects(at+".affects", r.Affects)
+	if r.Unless != nil {
+		c.UnlessMod = r.Unless.Mod
+	}
+	v.d.rules = append(v.d.rules, c)
+}
+
+func (s *Slots) check() error {
+	var fromLetter, toLetter, ok1, ok2 bool
+	s.first, fromLetter, ok1 = decodeSlot(s.From)
+	s.last, toLetter, ok2 = decodeSlot(s.To)
+	if !ok1 || !ok2 || fromLetter != toLetter || s.last < s.first {
+		return errors.New("slots go from a number or letter to a later one")
+	}
+	s.letters, s.shown = fromLetter, s.first
+	if s.ShownFrom != nil {
+		shown, letter, ok := decodeSlot(s.ShownFrom)
+		if !ok || letter != fromLetter {
+			return errors.New("shown_from must be a number or letter as from is")
+		}
+		s.shown = shown
+	}
+	return nil
+}
+
+func keys[T any](m map[string]T) []string {
+	names := make([]string, 0, len(m))
+	for name := range m {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// fsValid reports whether p is a relative path that stays inside, "." included.
+func fsValid(p string) bool {
+	return p != "" && !path.IsAbs(p) && !strings.Contains(p, "\\") && path.Clean(p) == p && p != ".." && !strings.HasPrefix(p, "../")
+}

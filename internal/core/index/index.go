@@ -1,0 +1,161 @@
+// Package index remembers, between runs, the digests of files that have been read and where in an archive each content lies.
+//
+// It is a cache: it lies in Ostrov's home, may be deleted at any time, and nothing is lost with it but time. It keeps what a run learns in
+// memory and writes it in one transaction at Close.
+package index
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"ostrov/internal/core/tree"
+)
+
+// format is the number of the schema; an index of another one is emptied.
+const format = 1
+
+const schema = `
+CREATE TABLE IF NOT EXISTS files (path TEXT PRIMARY KEY, kind TEXT, size INTEGER, mtime INTEGER, ctime INTEGER, id INTEGER, blake3 BLOB, sha256 TEXT, seen INTEGER) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS contents (archive TEXT, zip TEXT, size INTEGER, digests BLOB, PRIMARY KEY (archive, zip)) WITHOUT ROWID;`
+
+// Index is an open index. It is safe for concurrent use.
+type Index struct {
+	db     *sql.DB
+	lookup *sql.Stmt
+	mu     sync.Mutex
+	fresh  map[string]tree.Known
+}
+
+// Open opens the index in the file path, creating it if need be.
+func Open(path string) (*Index, error) {
+	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
+	if err != nil {
+		return nil, err
+	}
+	x := &Index{db: db, fresh: map[string]tree.Known{}}
+	if err := x.prepare(); err != nil {
+		return nil, errors.Join(fmt.Errorf("index %s: %w", path, err), db.Close())
+	}
+	return x, nil
+}
+
+func (x *Index) prepare() error {
+	var is int
+	if err := x.db.QueryRow("PRAGMA user_version").Scan(&is); err != nil {
+		return err
+	}
+	if is != format {
+		if is != 0 {
+			if _, err := x.db.Exec("DROP TABLE IF EXISTS files; DROP TABLE IF EXISTS contents"); err != nil {
+				return err
+			}
+		}
+		if _, err := x.db.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", format)); err != nil {
+			return err
+		}
+	}
+	var err error
+	x.lookup, err = x.db.Prepare("SELECT kind, size, mtime, ctime, id, blake3, sha256, seen FROM files WHERE path = ?")
+	return err
+}
+
+// Lookup returns what is remembered of the file path.
+func (x *Index) Lookup(path string) (tree.Known, bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if k, ok := x.fresh[path]; ok {
+		return k, true
+	}
+	var k tree.Known
+	var mtime, ctime, seen, id int64
+	var digest []byte
+	err := x.lookup.QueryRow(path).Scan(&k.Entry.Kind, &k.Entry.Size, &mtime, &ctime, &id, &digest, &k.Sums.SHA256, &seen)
+	if err != nil || len(digest) != len(k.Sums.Blake3) {
+		return tree.Known{}, false
+	}
+	k.Entry.ModTime, k.Entry.ChangeTime, k.Seen, k.Entry.FileID = fromNano(mtime), fromNano(ctime), fromNano(seen), uint64(id)
+	copy(k.Sums.Blake3[:], digest)
+	return k, true
+}
+
+// Store remembers a file that has been read.
+func (x *Index) Store(path string, k tree.Known) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if k.Sums.SHA256 == "" { // what another look found stays, as long as the content is the same
+		if old, ok := x.fresh[path]; ok && old.Sums.Blake3 == k.Sums.Blake3 {
+			k.Sums.SHA256 = old.Sums.SHA256
+		}
+	}
+	x.fresh[path] = k
+}
+
+// Contents returns the digests of the entries of one content file of an archive, if it is known at this size.
+func (x *Index) Contents(archive, zip string, size int64) ([]tree.Digest, bool) {
+	var blob []byte
+	if err := x.db.QueryRow("SELECT digests FROM contents WHERE archive = ? AND zip = ? AND size = ?", archive, zip, size).Scan(&blob); err != nil {
+		return nil, false
+	}
+	digests := make([]tree.Digest, len(blob)/len(tree.Digest{}))
+	for i := range digests {
+		copy(digests[i][:], blob[i*len(tree.Digest{}):])
+	}
+	return digests, true
+}
+
+// StoreContents remembers the entries of a content file.
+func (x *Index) StoreContents(archive, zip string, size int64, digests []tree.Digest) {
+	blob := make([]byte, 0, len(digests)*len(tree.Digest{}))
+	for _, d := range digests {
+		blob = append(blob, d[:]...)
+	}
+	_, _ = x.db.Exec("INSERT OR REPLACE INTO contents VALUES (?, ?, ?, ?)", archive, zip, size, blob) // a cache may fail to remember
+}
+
+// Close writes what was learnt.
+func (x *Index) Close() error {
+	return errors.Join(x.flush(), x.db.Close())
+}
+
+func (x *Index) flush() error {
+	if len(x.fresh) == 0 {
+		return nil
+	}
+	tx, err := x.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	insert, err := tx.Prepare("INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	for path, k := range x.fresh {
+		if _, err := insert.Exec(path, k.Entry.Kind, k.Entry.Size, toNano(k.Entry.ModTime), toNano(k.Entry.ChangeTime), int64(k.Entry.FileID),
+			k.Sums.Blake3[:], k.Sums.SHA256, toNano(k.Seen)); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// fromNano and toNano keep the zero time what it is.
+func fromNano(n int64) time.Time {
+	if n == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, n)
+}
+
+func toNano(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixNano()
+}

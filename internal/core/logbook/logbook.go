@@ -1,0 +1,278 @@
+// Package logbook remembers what Ostrov has seen: for each state of each save, which game version and mods it belongs to and how we know;
+// where each save stood at the last look; and which playthrough it belongs to.
+//
+// Nothing in it is silently rewritten: evidence is only ever added. It keys on the content of a save, so a save that was copied, renamed or
+// restored keeps its history. It is one SQLite database, whose schema is in docs/formats.md.
+package logbook
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/tree"
+)
+
+// Format is the number of the schema, the database's user_version.
+const Format = 1
+
+// ErrNewer says that a logbook was written by a newer Ostrov.
+var ErrNewer = errors.New("was written by a newer Ostrov")
+
+const schema = `
+CREATE TABLE states (digest TEXT PRIMARY KEY, game TEXT NOT NULL, kind TEXT NOT NULL, title TEXT NOT NULL, size INTEGER NOT NULL, first_seen TEXT NOT NULL, foreign_only INTEGER NOT NULL);
+CREATE TABLE evidence (id INTEGER PRIMARY KEY, digest TEXT NOT NULL, kind TEXT NOT NULL, at TEXT NOT NULL, version TEXT NOT NULL, mods TEXT, clean INTEGER NOT NULL, note TEXT NOT NULL, parent TEXT NOT NULL);
+CREATE INDEX evidence_digest ON evidence (digest);
+CREATE TABLE places (install TEXT NOT NULL, folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, PRIMARY KEY (install, folder, name));
+CREATE TABLE playthroughs (name TEXT PRIMARY KEY, title TEXT NOT NULL, game TEXT NOT NULL, install TEXT NOT NULL, started TEXT NOT NULL, active INTEGER NOT NULL, closed INTEGER NOT NULL);
+CREATE TABLE belongs (install TEXT NOT NULL, folder TEXT NOT NULL, name TEXT NOT NULL, playthrough TEXT NOT NULL, PRIMARY KEY (install, folder, name));
+`
+
+// Logbook is an open logbook.
+type Logbook struct{ db *sql.DB }
+
+// Open opens the logbook in the file path, creating it if need be. A logbook of a newer Ostrov is ErrNewer and left as it is.
+func Open(path string) (*Logbook, error) {
+	_, err := os.Stat(path)
+	isNew := errors.Is(err, os.ErrNotExist)
+	if !isNew { // tell early, as SQLite itself would only at the first write
+		f, err := os.OpenFile(path, os.O_RDWR, 0)
+		if err != nil {
+			return nil, err
+		}
+		f.Close()
+	}
+	return open("file:" + filepath.ToSlash(path) + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
+}
+
+// OpenInMemory opens an empty logbook that is forgotten at Close, for when the real one cannot be had.
+func OpenInMemory() (*Logbook, error) { return open("file::memory:") }
+
+func open(dsn string) (*Logbook, error) {
+	db, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	l := &Logbook{db}
+	if err := l.prepare(); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return l, nil
+}
+
+func (l *Logbook) prepare() error {
+	var is int
+	if err := l.db.QueryRow("PRAGMA user_version").Scan(&is); err != nil {
+		return err
+	}
+	switch {
+	case is > Format:
+		return fmt.Errorf("the logbook %w (format %d, this one reads %d)", ErrNewer, is, Format)
+	case is == 0:
+		tx, err := l.db.Begin()
+		if err != nil {
+			return err
+		}
+		defer tx.Rollback()
+		if err := tx.QueryRow("PRAGMA user_version").Scan(&is); err != nil || is == Format {
+			return err // another Ostrov was faster
+		}
+		if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", Format)); err != nil {
+			return err
+		}
+		return tx.Commit()
+	}
+	return nil
+}
+
+// Close closes the logbook.
+func (l *Logbook) Close() error { return l.db.Close() }
+
+// State is one state of one save.
+type State struct {
+	Digest  tree.Digest
+	Game    string
+	Kind    string
+	Title   string
+	Size    int64
+	Foreign bool // only vetted, never part of an install
+}
+
+// See records that a state exists. One that was foreign before and is now in an install is foreign no more.
+func (l *Logbook) See(ctx context.Context, s State, now time.Time) error {
+	_, err := l.db.ExecContext(ctx, `INSERT INTO states VALUES (?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (digest) DO UPDATE SET foreign_only = min(foreign_only, excluded.foreign_only)`,
+		s.Digest.String(), s.Game, s.Kind, s.Title, s.Size, stamp(now), s.Foreign)
+	return err
+}
+
+// Evidence is one thing known of what a state needs.
+type Evidence struct {
+	Kind    check.Evidence
+	At      time.Time
+	Version string // "" where it says nothing of the version
+	// Mods is nil where it says nothing of mods.
+	Mods  []Needed
+	Clean bool // it needs a game without mods
+	Note  string
+	// Parent is the state that this one descends from.
+	Parent tree.Digest
+}
+
+// Needed is one mod that a state needs.
+type Needed struct {
+	mod.Listed
+	Doubtful bool `json:"doubtful,omitempty"` // it may have changed since the save was written
+}
+
+// Add records evidence for a state, unless the same stands there already.
+func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error {
+	have, err := l.Evidence(ctx, digest)
+	if err != nil {
+		return err
+	}
+	mods, err := encodeMods(e.Mods)
+	if err != nil {
+		return err
+	}
+	for _, h := range have {
+		old, err := encodeMods(h.Mods)
+		if err != nil {
+			return err
+		}
+		if h.Kind == e.Kind && h.Version == e.Version && old == mods && h.Clean == e.Clean && h.Note == e.Note && h.Parent == e.Parent {
+			return nil
+		}
+	}
+	_, err = l.db.ExecContext(ctx, "INSERT INTO evidence (digest, kind, at, version, mods, clean, note, parent) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		digest.String(), e.Kind, stamp(e.At), e.Version, mods, e.Clean, e.Note, e.Parent.String())
+	return err
+}
+
+func encodeMods(mods []Needed) (sql.NullString, error) {
+	if mods == nil {
+		return sql.NullString{}, nil
+	}
+	data, err := json.Marshal(mods)
+	return sql.NullString{String: string(data), Valid: true}, err
+}
+
+// Evidence returns all that is known of a state, oldest first.
+func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT kind, at, version, mods, clean, note, parent FROM evidence WHERE digest = ? ORDER BY id", digest.String())
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Evidence
+	for rows.Next() {
+		var e Evidence
+		var at, parent string
+		var mods sql.NullString
+		if err := rows.Scan(&e.Kind, &at, &e.Version, &mods, &e.Clean, &e.Note, &parent); err != nil {
+			return nil, err
+		}
+		if e.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return nil, err
+		}
+		if mods.Valid {
+			e.Mods = []Needed{}
+			if err := json.Unmarshal([]byte(mods.String), &e.Mods); err != nil {
+				return nil, err
+			}
+		}
+		if e.Parent, err = tree.ParseDigest(parent); err != nil {
+			return nil, err
+		}
+		all = append(all, e)
+	}
+	return all, rows.Err()
+}
+
+// Needs is what a state needs, from the strongest evidence for the version and the strongest for the mods. Of equally strong evidence the
+// later counts. What only an earlier state of the save is known to need counts as Descends.
+type Needs struct {
+	Version         string
+	VersionEvidence check.Evidence
+	Mods            []Needed
+	Clean           bool
+	ModsEvidence    check.Evidence
+}
+
+// maxDescent bounds how many states back evidence is looked for.
+const maxDescent = 500
+
+// Needs adds up what is known of a state.
+func (l *Logbook) Needs(ctx context.Context, digest tree.Digest) (Needs, error) {
+	var n Needs
+	seen := map[tree.Digest]bool{}
+	for depth := 0; depth < maxDescent && !digest.IsZero() && !seen[digest]; depth++ {
+		seen[digest] = true
+		all, err := l.Evidence(ctx, digest)
+		if err != nil {
+			return n, err
+		}
+		digest = tree.Digest{}
+		for _, e := range all {
+			kind := e.Kind
+			if depth > 0 {
+				kind = check.Descends
+			}
+			if e.Version != "" && kind.Strength() >= n.VersionEvidence.Strength() && (depth == 0 || n.Version == "") {
+				n.Version, n.VersionEvidence = e.Version, kind
+			}
+			if (e.Mods != nil || e.Clean) && kind.Strength() >= n.ModsEvidence.Strength() && (depth == 0 || n.ModsEvidence == "") {
+				n.mods(e, kind)
+			}
+			if !e.Parent.IsZero() {
+				digest = e.Parent
+			}
+		}
+		if n.Version != "" && n.ModsEvidence != "" {
+			break
+		}
+	}
+	return n, nil
+}
+
+// mods takes over what e says of mods. Statements add up: a player states one mod at a time.
+func (n *Needs) mods(e Evidence, kind check.Evidence) {
+	if kind != check.Stated || n.ModsEvidence != check.Stated || e.Clean || n.Clean {
+		n.Mods, n.Clean, n.ModsEvidence = e.Mods, e.Clean, kind
+		return
+	}
+	for _, m := range e.Mods {
+		replaced := false
+		for i := range n.Mods {
+			if n.Mods[i].ID == m.ID {
+				n.Mods[i], replaced = m, true
+			}
+		}
+		if !replaced {
+			n.Mods = append(n.Mods, m)
+		}
+	}
+}
+
+// ForCheck are the needs as package check compares them.
+func (n Needs) ForCheck(ordered bool) check.Needs {
+	c := check.Needs{Version: n.Version, VersionEvidence: n.VersionEvidence, Clean: n.Clean, ModsEvidence: n.ModsEvidence, Ordered: ordered}
+	for _, m := range n.Mods {
+		if m.On {
+			c.Mods = append(c.Mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Doubtful: m.Doubtful})
+		}
+	}
+	return c
+}
+
+func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }

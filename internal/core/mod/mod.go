@@ -1,0 +1,438 @@
+// Package mod finds the mods of an install and says what they are: id, version, digest, on or off, in which order, and what they need.
+//
+// A Set is the mod set of an install at one moment; its Fingerprint tells two sets apart at a glance. The package reads and never changes.
+package mod
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/zeebo/blake3"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+	"ostrov/internal/core/version"
+)
+
+// Need is one requirement of a mod.
+type Need struct {
+	ID    string
+	Range version.Range
+}
+
+// Mod is one installed mod.
+type Mod struct {
+	Kind   *game.Mod
+	Folder game.Located
+	Path   string // in the folder, slash-separated
+	Pack   string // the pack it belongs to, or ""
+
+	ID, Version, Title string
+	Needs              []Need
+	On                 bool
+	Order              int // place in the load order, from 1; 0 where there is none
+	// HiddenBy is the path of the mod of the same id that the game uses instead, or "".
+	HiddenBy string
+
+	Files  []tree.Entry // paths relative to the mod
+	Size   int64        // bytes
+	Latest time.Time    // the latest of all times of its files and folder
+	Digest tree.Digest  // zero until taken
+	// Problem is why the mod cannot be read, or nil.
+	Problem error
+}
+
+// Name is what to call the mod before people.
+func (m *Mod) Name() string {
+	if m.Title != "" {
+		return m.Title
+	}
+	return m.ID
+}
+
+// Dir is where the mod lies: its folder, or that of its file.
+func (m *Mod) Dir() string { return filepath.Join(m.Folder.Path, filepath.FromSlash(m.Path)) }
+
+// Set is the mods of one install: in load order where the game has one, else sorted by id.
+type Set struct {
+	Mods    []*Mod
+	Ordered bool
+}
+
+// Scan finds the mods of the install. It takes no digests.
+func Scan(ctx context.Context, in *game.Install) (Set, error) {
+	s := scanner{ctx: ctx, in: in}
+	for i := range in.Game.Mods {
+		s.kind = &in.Game.Mods[i]
+		folders, err := in.FoldersOf(ctx, s.kind.Folder)
+		if err != nil {
+			return Set{}, err
+		}
+		for _, s.folder = range folders {
+			if err := s.dir("", ""); err != nil {
+				return Set{}, err
+			}
+		}
+	}
+	set := Set{Mods: s.found}
+	set.hide()
+	if err := set.activate(ctx, in); err != nil {
+		return Set{}, err
+	}
+	set.sort()
+	return set, nil
+}
+
+type scanner struct {
+	ctx    context.Context
+	in     *game.Install
+	kind   *game.Mod
+	folder game.Located
+	found  []*Mod
+}
+
+// maxNesting bounds packs of packs.
+const maxNesting = 4
+
+// dir finds the mods in one folder, rel below s.folder; pack is the pack that it is.
+func (s *scanner) dir(rel, pack string) error {
+	list, err := os.ReadDir(filepath.Join(s.folder.Path, filepath.FromSlash(rel)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, item := range list {
+		at := path.Join(rel, item.Name())
+		full := filepath.Join(s.folder.Path, filepath.FromSlash(at))
+		info, err := os.Stat(full) // a linked mod counts as one
+		if err != nil || strings.HasPrefix(item.Name(), save.Hidden) || info.IsDir() != (s.kind.Unit == game.UnitFolder) {
+			continue
+		}
+		if s.kind.Name != "" && !doublestar.MatchUnvalidated(s.kind.Name, item.Name()) {
+			continue
+		}
+		if s.kind.Unit == game.UnitFolder && s.kind.Nested && has(full, s.kind.Pack) {
+			if strings.Count(at, "/") < maxNesting {
+				if err := s.dir(at, item.Name()); err != nil {
+					return err
+				}
+			}
+			continue
+		}
+		if len(s.kind.Marker) > 0 && !has(full, s.kind.Marker) {
+			continue
+		}
+		m, err := s.read(at, full)
+		if err != nil {
+			return err
+		}
+		m.Pack = pack
+		s.found = append(s.found, m)
+	}
+	return nil
+}
+
+// has reports whether the folder dir has one of the files named by the globs.
+func has(dir string, globs []string) bool {
+	for _, g := range globs {
+		if found, _ := doublestar.Glob(os.DirFS(dir), g); len(found) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *scanner) read(at, full string) (*Mod, error) {
+	m := &Mod{Kind: s.kind, Folder: s.folder, Path: at, On: true}
+	dir, err := filepath.EvalSymlinks(full)
+	if err != nil {
+		return nil, err
+	}
+	if s.kind.Unit == game.UnitFile {
+		e, err := tree.Look(filepath.Dir(dir), filepath.Base(dir))
+		if err != nil {
+			return nil, err
+		}
+		m.Files = []tree.Entry{e}
+		dir = filepath.Dir(dir)
+	} else if err := tree.Walk(s.ctx, dir, func(e tree.Entry) error {
+		if e.Kind == tree.Dir && e.Path == ".git" {
+			return fs.SkipDir
+		}
+		m.note(e)
+		if e.Kind == tree.File {
+			m.Files = append(m.Files, e)
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	if e, err := tree.Look(full, "."); err == nil {
+		m.note(e)
+	}
+	for _, f := range m.Files {
+		m.Size += f.Size
+		m.note(f)
+	}
+	members := make([]string, len(m.Files))
+	for i, f := range m.Files {
+		members[i] = f.Path
+	}
+	files := game.InFS(os.DirFS(dir), path.Base(at), members, s.kind.Files)
+	defer files.Close()
+	m.facts(s.ctx, files)
+	return m, nil
+}
+
+func (m *Mod) note(e tree.Entry) {
+	for _, t := range []time.Time{e.ModTime, e.ChangeTime} {
+		if t.After(m.Latest) {
+			m.Latest = t
+		}
+	}
+}
+
+func (m *Mod) facts(ctx context.Context, files *game.Files) {
+	for id, into := range map[string]*string{"id": &m.ID, "version": &m.Version, "title": &m.Title} {
+		v, _, err := files.Field(ctx, m.Kind.Field[id])
+		if err != nil && m.Problem == nil {
+			m.Problem = err
+		}
+		*into = v.Text
+	}
+	if m.ID == "" {
+		m.ID = path.Base(m.Path)
+		if m.Kind.Unit == game.UnitFile {
+			m.ID = strings.TrimSuffix(m.ID, path.Ext(m.ID))
+		}
+	}
+	items, _, err := files.List(ctx, m.Kind.Needs)
+	if err != nil && m.Problem == nil {
+		m.Problem = err
+	}
+	for _, item := range items {
+		r, err := version.ParseRange(item.Range)
+		if err != nil && m.Problem == nil {
+			m.Problem = fmt.Errorf("needs %s: %w", item.ID, err)
+		}
+		m.Needs = append(m.Needs, Need{item.ID, r})
+	}
+}
+
+// hide marks mods whose id was found before: the folder that the description names first decides.
+func (s Set) hide() {
+	first := map[string]*Mod{}
+	for _, m := range s.Mods {
+		key := strings.ToLower(m.ID)
+		if other, ok := first[key]; ok {
+			m.HiddenBy, m.On = other.Dir(), false
+			continue
+		}
+		first[key] = m
+	}
+}
+
+// activate reads which mods are on and in which order. A game without [active] loads all there are.
+func (s *Set) activate(ctx context.Context, in *game.Install) error {
+	a := in.Game.Active
+	if a == nil {
+		return nil
+	}
+	files := in.Files(ctx)
+	defer files.Close()
+	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off}})
+	if err != nil {
+		return err
+	}
+	if !known {
+		return nil
+	}
+	s.Ordered = a.Order
+	listed := map[string]int{}
+	off := map[string]bool{}
+	for i, item := range items {
+		key := strings.ToLower(item.ID)
+		listed[key] = i + 1
+		off[key] = a.Off != "" && item.Title != "" && item.Title != "false" && item.Title != "0"
+	}
+	for _, m := range s.Mods {
+		if m.Kind.Base || m.HiddenBy != "" {
+			continue
+		}
+		key := strings.ToLower(m.ID)
+		m.On = listed[key] > 0 && !off[key]
+		if s.Ordered {
+			m.Order = listed[key]
+		}
+	}
+	return nil
+}
+
+func (s Set) sort() {
+	sort.SliceStable(s.Mods, func(i, j int) bool {
+		a, b := s.Mods[i], s.Mods[j]
+		if s.Ordered && a.Order != b.Order && a.Order > 0 && b.Order > 0 {
+			return a.Order < b.Order
+		}
+		if s.Ordered && (a.Order > 0) != (b.Order > 0) {
+			return a.Order > 0
+		}
+		return strings.ToLower(a.ID) < strings.ToLower(b.ID)
+	})
+}
+
+// small is the size, in bytes, up to which a mod is read as soon as it is seen; larger ones wait until their digest is needed.
+const small = 16 << 20
+
+// TakeDigests reads the mods that have changed since the hasher last saw them: all of them, or without all only small ones; the digests of
+// larger ones are recalled where they are known. Mods that cannot be read get a Problem.
+func (s Set) TakeDigests(ctx context.Context, h *tree.Hasher, all bool) error {
+	for _, m := range s.Mods {
+		if m.Kind.Base && !all {
+			continue
+		}
+		if err := m.takeDigest(ctx, h, all || m.Size <= small); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			m.Problem = err
+		}
+	}
+	return nil
+}
+
+func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
+	dir, err := filepath.EvalSymlinks(m.Dir())
+	if err != nil {
+		return err
+	}
+	if m.Kind.Unit == game.UnitFile {
+		dir = filepath.Dir(dir)
+	}
+	list := make([]tree.Named, 0, len(m.Files))
+	for _, f := range m.Files {
+		sums, ok := h.Recall(dir, f, false)
+		if !ok {
+			if !read {
+				return nil
+			}
+			if sums, err = h.File(ctx, dir, f, false); err != nil {
+				return err
+			}
+		}
+		name := f.Path
+		if m.Kind.Unit == game.UnitFile {
+			name = "."
+		}
+		list = append(list, tree.Named{Path: name, Digest: sums.Blake3})
+	}
+	m.Digest = tree.ListDigest(list)
+	return nil
+}
+
+// Fingerprint names a mod set in six letters.
+type Fingerprint string
+
+// letters are those of fingerprints: no vowels, so that they never spell a word.
+const letters = "bcdfghjklmnpqrstvwxyz"
+
+// Listed is one mod as a mod list has it: what the fingerprint is taken over, and what logbook and archive keep.
+type Listed struct {
+	ID      string      `json:"id"`
+	Version string      `json:"version,omitempty"`
+	Title   string      `json:"title,omitempty"`
+	Digest  tree.Digest `json:"digest,omitzero"`
+	On      bool        `json:"on"`
+}
+
+// List is the mod list of the set: the mods that are not the game's own, those that are on first and in their order.
+func (s Set) List() []Listed {
+	var list []Listed
+	for _, on := range []bool{true, false} {
+		for _, m := range s.Mods {
+			if m.On == on && !m.Kind.Base && m.HiddenBy == "" {
+				list = append(list, Listed{m.ID, m.Version, m.Title, m.Digest, m.On})
+			}
+		}
+	}
+	return list
+}
+
+// FingerprintOf is the fingerprint of a mod list: over the lines "ID VERSION DIGEST" of the mods that are on, in their order.
+func FingerprintOf(list []Listed) Fingerprint {
+	h := blake3.New()
+	for _, m := range list {
+		if m.On {
+			fmt.Fprintf(h, "%q %q %s\n", strings.ToLower(m.ID), m.Version, m.Digest.Hex())
+		}
+	}
+	sum := h.Sum(nil)
+	var b [6]byte
+	for i := range b {
+		b[i] = letters[int(sum[i])%len(letters)]
+	}
+	return Fingerprint(b[:])
+}
+
+// Unmet is a requirement that a mod has and the install does not meet.
+type Unmet struct {
+	Mod  *Mod
+	Need Need
+	Why  string
+}
+
+// Unmet are the requirements of mods that are on and not met.
+func (s Set) Unmet(order version.Order) []Unmet {
+	byID := map[string]*Mod{}
+	for _, m := range s.Mods {
+		if m.HiddenBy == "" {
+			byID[strings.ToLower(m.ID)] = m
+		}
+	}
+	var unmet []Unmet
+	for _, m := range s.Mods {
+		if !m.On {
+			continue
+		}
+		for _, n := range m.Needs {
+			other, ok := byID[strings.ToLower(n.ID)]
+			why := ""
+			switch {
+			case !ok:
+				why = "not installed"
+			case !other.On:
+				why = "switched off"
+			case !n.Range.IsAny() && !n.Range.Holds(order, other.Version):
+				why = "you have " + other.Version
+			default:
+				continue
+			}
+			unmet = append(unmet, Unmet{m, n, why})
+		}
+	}
+	return unmet
+}
+
+// ForCheck are the mods as package check compares them.
+func (s Set) ForCheck() []check.Mod {
+	var mods []check.Mod
+	for _, m := range s.Mods {
+		if m.HiddenBy == "" {
+			mods = append(mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Affects: m.Kind.Affects, Off: !m.On, Base: m.Kind.Base})
+		}
+	}
+	return mods
+}

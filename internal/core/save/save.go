@@ -1,0 +1,565 @@
+// Package save recognises the saves of a game: by name in the game's own folders, and by content, whatever their name, in a download.
+//
+// It reads what a save says of itself (Facts) through the description and takes its digest. It never changes anything, and what it reads
+// comes through an fs.FS, so that a folder, a zip and a snapshot are all the same to it.
+package save
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
+)
+
+// Hidden is how the names begin of what Ostrov itself puts beside saves; no save is called so.
+const Hidden = ".ostrov"
+
+// Facts is what a save says of itself.
+type Facts struct {
+	Fields    map[string]form.Value
+	Mods      []game.Item
+	ModsKnown bool // the save lists its mods, perhaps none
+	Owner     string
+	// Problem is why the save cannot be read, or nil; what could be read is filled in all the same.
+	Problem error
+}
+
+// Version is the version of the game that wrote the save, or "".
+func (f Facts) Version() string { return f.Fields["version"].Raw }
+
+// Title is what the save calls itself, or "".
+func (f Facts) Title() string { return f.Fields["title"].Text }
+
+// Save is one save in a folder of the game.
+type Save struct {
+	Kind   *game.Save
+	Folder game.Located
+	// Name is that of the file or folder; of a set the name of its first file.
+	Name     string
+	Captures map[string]string
+	Slot     int // as names count it; see HasSlot
+	HasSlot  bool
+	// Files are all files of the save, paths relative to the folder, sorted; for a folder they begin with its name.
+	Files    []tree.Entry
+	Size     int64     // bytes
+	Modified time.Time // the latest of its files
+	Digest   tree.Digest
+	Facts    Facts
+}
+
+// SlotShown is the slot as the game shows it, or "".
+func (s *Save) SlotShown() string {
+	if !s.HasSlot {
+		return ""
+	}
+	return s.Kind.Slots.Shown(s.Slot)
+}
+
+// Handle is what commands call the save inside its folder: the slot as the game shows it, else its name.
+func (s *Save) Handle() string {
+	if s.HasSlot {
+		return s.SlotShown()
+	}
+	return s.Name
+}
+
+// Title is what to call the save before people.
+func (s *Save) Title() string {
+	if t := s.Facts.Title(); t != "" {
+		return t
+	}
+	return s.Name
+}
+
+// Tops are the names in the folder that make up the save: one file or folder, or the files of a set.
+func (s *Save) Tops() []string {
+	if s.Kind.Unit == game.UnitFolder {
+		return []string{s.Name}
+	}
+	tops := make([]string, len(s.Files))
+	for i, f := range s.Files {
+		tops[i] = f.Path
+	}
+	return tops
+}
+
+// Scan finds all saves in the folders of the install and reads what they say. It takes no digests.
+func Scan(ctx context.Context, in *game.Install) ([]*Save, error) {
+	var all []*Save
+	for i := range in.Game.Saves {
+		kind := &in.Game.Saves[i]
+		if ok, err := in.Holds(ctx, kind.If); err != nil || !ok {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		folders, err := in.FoldersOf(ctx, kind.Folder)
+		if err != nil {
+			return nil, err
+		}
+		for _, folder := range folders {
+			saves, err := scanFolder(ctx, in, kind, folder)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, saves...)
+		}
+	}
+	return all, nil
+}
+
+func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located) ([]*Save, error) {
+	list, err := os.ReadDir(folder.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, item := range list {
+		if item.IsDir() == (kind.Unit == game.UnitFolder) && !strings.HasPrefix(item.Name(), Hidden) && (item.IsDir() || item.Type().IsRegular()) {
+			names = append(names, item.Name())
+		}
+	}
+	var saves []*Save
+	for _, g := range group(kind, names, in.FoldsCase()) {
+		s := &Save{Kind: kind, Folder: folder, Name: g.names[0], Captures: g.captures}
+		if s.Files, err = members(ctx, kind, folder.Path, g.names); err != nil {
+			return nil, err
+		}
+		if len(s.Files) == 0 && kind.Unit != game.UnitFolder {
+			continue
+		}
+		s.Slot, s.HasSlot = slotOf(kind, g.captures)
+		for _, f := range s.Files {
+			s.Size += f.Size
+			if f.ModTime.After(s.Modified) {
+				s.Modified = f.ModTime
+			}
+		}
+		s.Facts = Read(ctx, kind, os.DirFS(folder.Path), s.Name, paths(s.Files))
+		if kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
+			continue // a folder of another kind that lies among the saves
+		}
+		saves = append(saves, s)
+	}
+	sort.SliceStable(saves, func(i, j int) bool {
+		if saves[i].HasSlot && saves[j].HasSlot {
+			return saves[i].Slot < saves[j].Slot
+		}
+		return saves[i].Name < saves[j].Name
+	})
+	return saves, nil
+}
+
+// slotOf is the slot that captures name, if it is one of the game's.
+func slotOf(kind *game.Save, captures map[string]string) (int, bool) {
+	text, ok := captures["slot"]
+	if !ok {
+		return 0, false
+	}
+	return kind.Slots.Number(text)
+}
+
+func anyDeclared(kind *game.Save, name string, files []string) bool {
+	for _, f := range kind.Files {
+		for _, p := range files {
+			if doublestar.MatchUnvalidated(path.Join(name, f.Path), p) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func paths(entries []tree.Entry) []string {
+	list := make([]string, len(entries))
+	for i, e := range entries {
+		list[i] = e.Path
+	}
+	return list
+}
+
+type named struct {
+	names    []string
+	captures map[string]string
+}
+
+// group finds the names that are saves of a kind; those of a set that share their captures are one save.
+func group(kind *game.Save, names []string, fold bool) []named {
+	var found []named
+	index := map[string]int{}
+	for _, name := range names {
+		if ignored(kind, name) {
+			continue
+		}
+		for _, pattern := range kind.Names() {
+			captures, ok := pattern.Match(name, fold)
+			if !ok || kind.Slots != nil && !inRange(kind, captures) {
+				continue
+			}
+			key := name
+			if kind.Unit == game.UnitSet {
+				key = fmt.Sprint(captures)
+			}
+			if i, ok := index[key]; ok {
+				found[i].names = append(found[i].names, name)
+			} else {
+				index[key] = len(found)
+				found = append(found, named{[]string{name}, captures})
+			}
+			break
+		}
+	}
+	return found
+}
+
+func inRange(kind *game.Save, captures map[string]string) bool {
+	n, ok := kind.Slots.Number(captures["slot"])
+	first, last := kind.Slots.Range()
+	return ok && n >= first && n <= last
+}
+
+func ignored(kind *game.Save, name string) bool {
+	for _, g := range kind.Ignore {
+		if doublestar.MatchUnvalidated(g, name) || doublestar.MatchUnvalidated(g, path.Base(name)) {
+			return true
+		}
+	}
+	return false
+}
+
+// companions are the names of the files that a database keeps beside itself.
+func companions(kind *game.Save, name string) []string {
+	for _, f := range kind.Files {
+		if f.Form == "sqlite" && f.Path == "." {
+			var names []string
+			for _, ending := range form.SQLiteCompanions {
+				names = append(names, name+ending)
+			}
+			return names
+		}
+	}
+	return nil
+}
+
+// members lists the files of the save that names make up.
+func members(ctx context.Context, kind *game.Save, dir string, names []string) ([]tree.Entry, error) {
+	var files []tree.Entry
+	for _, name := range names {
+		if kind.Unit != game.UnitFolder {
+			for _, part := range append([]string{name}, companions(kind, name)...) {
+				e, err := tree.Look(dir, part)
+				if err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return nil, err
+				}
+				if err == nil {
+					files = append(files, e)
+				}
+			}
+			continue
+		}
+		err := tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error {
+			if ignored(kind, e.Path) {
+				if e.Kind == tree.Dir {
+					return fs.SkipDir
+				}
+				return nil
+			}
+			if e.Kind == tree.File {
+				e.Path = name + "/" + e.Path
+				files = append(files, e)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
+}
+
+// Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.
+func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) Facts {
+	facts := Facts{Fields: map[string]form.Value{}}
+	root := fsys
+	if kind.Unit == game.UnitFolder && name != "." {
+		sub, err := fs.Sub(fsys, name)
+		if err != nil {
+			facts.Problem = err
+			return facts
+		}
+		root = sub
+		relative := make([]string, len(files))
+		for i, f := range files {
+			relative[i] = strings.TrimPrefix(f, name+"/")
+		}
+		files = relative
+	}
+	in := game.InFS(root, name, files, kind.Files)
+	defer in.Close()
+	note := func(err error) {
+		if err != nil && facts.Problem == nil {
+			facts.Problem = err
+		}
+	}
+	for _, id := range fieldIDs(kind) {
+		v, ok, err := in.Field(ctx, kind.Field[id])
+		note(err)
+		if ok {
+			facts.Fields[id] = v
+		}
+	}
+	var err error
+	facts.Mods, facts.ModsKnown, err = in.List(ctx, kind.Mods)
+	note(err)
+	facts.ModsKnown = facts.ModsKnown && err == nil
+	if o := kind.Owner; o != nil && o.In != "" {
+		v, _, err := in.Field(ctx, game.Fields{{In: o.In, At: o.At, As: o.As}})
+		note(err)
+		facts.Owner = v.Raw
+	}
+	return facts
+}
+
+func fieldIDs(kind *game.Save) []string {
+	ids := make([]string, 0, len(kind.Field))
+	for id := range kind.Field {
+		ids = append(ids, id)
+	}
+	sort.Strings(ids)
+	return ids
+}
+
+// TakeDigest reads what has changed of the save since the hasher last saw it and sets Digest.
+// A save that the game is writing is tree.ErrBeingWritten.
+func (s *Save) TakeDigest(ctx context.Context, h *tree.Hasher) error {
+	var list []tree.Named
+	for _, f := range s.Files {
+		sums, err := h.File(ctx, s.Folder.Path, f, false)
+		if err != nil {
+			return err
+		}
+		list = append(list, tree.Named{Path: s.relative(f.Path), Digest: sums.Blake3})
+	}
+	s.Digest = DigestOf(s.Kind, list)
+	return nil
+}
+
+// relative is a path inside the save: without the save's own name, which is not part of its content.
+func (s *Save) relative(file string) string { return Inside(s.Kind, s.Name, file) }
+
+// Inside is the path of a save's file inside the save called name.
+func Inside(kind *game.Save, name, file string) string {
+	switch kind.Unit {
+	case game.UnitFolder:
+		if name == "." {
+			return file
+		}
+		return strings.TrimPrefix(file, name+"/")
+	case game.UnitSet:
+		return path.Ext(file)
+	default:
+		if companion := strings.TrimPrefix(file, name); companion != "" && companion != file {
+			return companion
+		}
+		return "."
+	}
+}
+
+// DigestOf is the digest of a save from those of its files, whose paths are as Inside gives them: that of the file itself for a single
+// one, else that of the list.
+func DigestOf(kind *game.Save, files []tree.Named) tree.Digest {
+	if kind.Unit == game.UnitFile && len(files) == 1 {
+		return files[0].Digest
+	}
+	return tree.ListDigest(files)
+}
+
+// Candidate is something in a download that is a save, or would be one if it were whole.
+type Candidate struct {
+	Kind *game.Save
+	// Name is the path in the download: of the file or folder, of a set its first file; "." is the download's root.
+	Name  string
+	Files []string // paths in the download
+	// Captures come from the name where it is spelled as the game does; else nil.
+	Captures map[string]string
+	Facts    Facts
+	// Label is the names of the outer folders, which often say which variant of a save it is.
+	Label string
+}
+
+// Base is the last part of the candidate's name, or fallback where that is the root.
+func (c Candidate) Base(fallback string) string {
+	if c.Name == "." {
+		return fallback
+	}
+	return path.Base(c.Name)
+}
+
+// Recognise finds the saves of the game among the entries of fsys: by name and, where a kind says how, by content. Entries outside the
+// saves found are litter.
+func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []tree.Entry) []Candidate {
+	var found []Candidate
+	taken := map[string]bool{}
+	for i := range d.Saves {
+		kind := &d.Saves[i]
+		for _, c := range candidates(kind, entries) {
+			if taken[c.Name] {
+				continue
+			}
+			c.Facts = Read(ctx, kind, fsys, c.Name, c.Files)
+			if !is(kind, fsys, c) {
+				continue
+			}
+			taken[c.Name] = true
+			found = append(found, c)
+		}
+	}
+	sort.SliceStable(found, func(i, j int) bool { return found[i].Name < found[j].Name })
+	return found
+}
+
+// candidates are the places in a download whose name or make-up could be a save of the kind.
+func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
+	var files []string
+	folders := map[string][]string{} // every folder with all files below it
+	for _, e := range entries {
+		if e.Kind != tree.File || ignored(kind, e.Path) {
+			continue
+		}
+		files = append(files, e.Path)
+		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
+			folders[dir] = append(folders[dir], e.Path)
+			if dir == "." {
+				break
+			}
+		}
+	}
+	var found []Candidate
+	add := func(name string, files []string, captures map[string]string) {
+		label := strings.ReplaceAll(path.Dir(name), "/", " / ")
+		if label == "." {
+			label = ""
+		}
+		found = append(found, Candidate{Kind: kind, Name: name, Files: files, Captures: captures, Label: label})
+	}
+	match := func(name string) map[string]string {
+		for _, g := range group(kind, []string{path.Base(name)}, true) {
+			return g.captures
+		}
+		return nil
+	}
+	switch kind.Unit {
+	case game.UnitFile:
+		for _, f := range files {
+			captures := match(f)
+			if captures != nil || kind.Is != nil {
+				add(f, []string{f}, captures)
+			}
+		}
+	case game.UnitFolder:
+		for dir, inside := range folders {
+			if hasDeclared(kind, dir, inside) {
+				sort.Strings(inside)
+				add(dir, inside, match(dir))
+			}
+		}
+		sort.Slice(found, func(i, j int) bool { return found[i].Name < found[j].Name })
+	case game.UnitSet:
+		for dir, inside := range folders {
+			var names []string
+			for _, f := range inside {
+				if path.Dir(f) == dir {
+					names = append(names, path.Base(f))
+				}
+			}
+			sort.Strings(names)
+			for _, g := range group(kind, names, true) {
+				var full []string
+				for _, n := range g.names {
+					full = append(full, path.Join(dir, n))
+				}
+				add(full[0], full, g.captures)
+			}
+		}
+	}
+	return found
+}
+
+// hasDeclared reports whether a folder directly holds at least one of the files that every save of the kind has.
+func hasDeclared(kind *game.Save, dir string, inside []string) bool {
+	for _, f := range kind.Files {
+		if f.Optional {
+			continue
+		}
+		want := path.Join(dir, f.Path)
+		for _, p := range inside {
+			if strings.EqualFold(p, want) || doublestar.MatchUnvalidated(want, p) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// is reports whether a candidate is a save of its kind: by [save.is], or, without that, by its name. One whose name is right counts even
+// when its content cannot be read: it is a damaged save rather than none.
+func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
+	if kind.Is == nil {
+		return c.Captures != nil
+	}
+	damaged := c.Facts.Problem != nil && (c.Captures != nil || kind.Unit == game.UnitFolder)
+	if magic, offset := kind.Is.MagicBytes(); magic != nil {
+		f, err := fsys.Open(c.Files[0])
+		if err != nil {
+			return false
+		}
+		defer f.Close()
+		head := make([]byte, int(offset)+len(magic))
+		if _, err := io.ReadFull(f, head); err != nil || !bytes.Equal(head[offset:], magic) {
+			return damaged
+		}
+	}
+	for _, id := range kind.Is.Has {
+		if _, ok := c.Facts.Fields[id]; !ok {
+			return damaged
+		}
+	}
+	return true
+}
+
+// Missing are the declared files that a candidate of unit folder lacks.
+func (c Candidate) Missing() []string {
+	if c.Kind.Unit != game.UnitFolder {
+		return nil
+	}
+	var missing []string
+	for _, f := range c.Kind.Files {
+		want := path.Join(c.Name, f.Path)
+		if !f.Optional && !slices.ContainsFunc(c.Files, func(p string) bool {
+			return strings.EqualFold(p, want) || doublestar.MatchUnvalidated(want, p)
+		}) {
+			missing = append(missing, f.Path)
+		}
+	}
+	sort.Strings(missing)
+	return slices.Compact(missing)
+}

@@ -1,0 +1,179 @@
+package tree
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/zeebo/blake3"
+)
+
+// ErrBeingWritten says that a file kept changing while it was read.
+var ErrBeingWritten = errors.New("is being written")
+
+// Sums are the digests of one file's content.
+type Sums struct {
+	Blake3 Digest
+	// SHA256 is in hex; "" where it was not asked for.
+	SHA256 string
+}
+
+// Known is what an Index remembers of a file: its state when it was last read and the digests found then.
+type Known struct {
+	Entry Entry
+	Sums  Sums
+	Seen  time.Time // when it was read
+}
+
+// Index remembers digests between runs. It may forget at any time: it saves reading, nothing depends on it.
+type Index interface {
+	Lookup(path string) (Known, bool)
+	Store(path string, known Known)
+}
+
+// Hasher takes digests and re-reads nothing that has not changed. It is safe for concurrent use when its Index is.
+type Hasher struct {
+	Index  Index // nil: remember nothing
+	Now    func() time.Time
+	Reread bool // read everything, whatever the Index says
+	// Opens counts the files opened for reading.
+	Opens atomic.Int64
+}
+
+// settle is how long before its last look a file must have been left alone for its times to be trusted: file systems round times, to as
+// much as two seconds.
+const settle = 2 * time.Second
+
+// Recall returns the digests of entry, found below dir, without reading it, when they are known and it has not changed since.
+func (h *Hasher) Recall(dir string, entry Entry, sha bool) (Sums, bool) {
+	if h.Index == nil || h.Reread {
+		return Sums{}, false
+	}
+	known, ok := h.Index.Lookup(filepath.Join(dir, filepath.FromSlash(entry.Path)))
+	if !ok || !SameState(known.Entry, entry) || sha && known.Sums.SHA256 == "" {
+		return Sums{}, false
+	}
+	for _, t := range []time.Time{entry.ModTime, entry.ChangeTime} {
+		if known.Seen.Sub(t) < settle {
+			return Sums{}, false
+		}
+	}
+	return known.Sums, true
+}
+
+// File returns the digests of the file entry below dir, reading it only if need be. With sha the SHA-256 is taken too.
+// A file that goes on changing while it is read is ErrBeingWritten.
+func (h *Hasher) File(ctx context.Context, dir string, entry Entry, sha bool) (Sums, error) {
+	if sums, ok := h.Recall(dir, entry, sha); ok {
+		return sums, nil
+	}
+	return h.Read(ctx, dir, entry, sha, io.Discard)
+}
+
+// Read reads the file entry below dir through to w and returns its digests, which the Index then knows. It fails with ErrBeingWritten
+// when the file changed meanwhile, and then what w received is to be thrown away.
+func (h *Hasher) Read(ctx context.Context, dir string, entry Entry, sha bool, w io.Writer) (Sums, error) {
+	path := filepath.Join(dir, filepath.FromSlash(entry.Path))
+	before, err := Look(dir, entry.Path)
+	if err != nil {
+		return Sums{}, err
+	}
+	if before.Kind != File {
+		return Sums{}, fmt.Errorf("%s is not a file any more", path)
+	}
+	seen := h.Now()
+	h.Opens.Add(1)
+	f, err := os.Open(path)
+	if err != nil {
+		return Sums{}, err
+	}
+	defer f.Close()
+	sums, n, err := SumReader(ctx, f, sha, w)
+	if err != nil {
+		return Sums{}, fmt.Errorf("%s: %w", path, err)
+	}
+	after, err := Look(dir, entry.Path)
+	if err != nil {
+		return Sums{}, err
+	}
+	if !SameState(before, after) || n != before.Size {
+		return Sums{}, fmt.Errorf("%s %w", path, ErrBeingWritten)
+	}
+	if h.Index != nil {
+		h.Index.Store(path, Known{Entry: after, Sums: sums, Seen: seen})
+	}
+	return sums, nil
+}
+
+// SumReader takes the digests of r while passing it on to w, and returns how many bytes there were.
+func SumReader(ctx context.Context, r io.Reader, sha bool, w io.Writer) (Sums, int64, error) {
+	b := blake3.New()
+	to := []io.Writer{b, w}
+	var s hash.Hash
+	if sha {
+		s = sha256.New()
+		to = append(to, s)
+	}
+	n, err := io.CopyBuffer(io.MultiWriter(to...), contextReader{ctx, r}, make([]byte, 128<<10))
+	sums := Sums{Blake3: Digest(b.Sum(nil))}
+	if sha {
+		sums.SHA256 = hex.EncodeToString(s.Sum(nil))
+	}
+	return sums, n, err
+}
+
+// contextReader ends a long copy soon after its context does.
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
+
+// ListFS returns everything below name of fsys, as Walk would; it serves what is not on disk as such. Links are reported, not followed.
+func ListFS(fsys fs.FS, name string) ([]Entry, error) {
+	var entries []Entry
+	err := fs.WalkDir(fsys, name, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || path == name && d.IsDir() {
+			return err
+		}
+		if len(entries) >= maxEntries {
+			return fmt.Errorf("%s %w", name, ErrTooMany)
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		rel := path
+		if name != "." && path != name {
+			rel = strings.TrimPrefix(path, name+"/")
+		}
+		e := Entry{Path: rel, Kind: File, Size: info.Size(), Mode: info.Mode().Perm(), ModTime: info.ModTime()}
+		switch {
+		case d.IsDir():
+			e.Kind, e.Size = Dir, 0
+		case d.Type()&fs.ModeSymlink != 0:
+			e.Kind, e.Size = Link, 0
+		case !d.Type().IsRegular():
+			e.Kind, e.Size = Special, 0
+		}
+		entries = append(entries, e)
+		return nil
+	})
+	return entries, err
+}

@@ -1,0 +1,195 @@
+// Package tree looks at folders: what is in them, whether it changed since it was last read, and what its content's digest is.
+//
+// It promises to read a file only when its identity says that it may have changed (Hasher), to hold one folder level in memory at a time,
+// and never to follow a link: a link is reported as one. It never writes into what it looks at.
+package tree
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
+)
+
+// Digest is the BLAKE3 of some content, or of a listing of contents (ListDigest). The zero Digest is that of nothing read yet.
+type Digest [32]byte
+
+// prefix is the name of the algorithm in front of every digest that is written down.
+const prefix = "blake3:"
+
+// IsZero reports whether the digest has not been taken.
+func (d Digest) IsZero() bool { return d == Digest{} }
+
+// Hex is the digest without its algorithm's name.
+func (d Digest) Hex() string { return hex.EncodeToString(d[:]) }
+
+// String is the digest as it is written down, or "" for the zero Digest.
+func (d Digest) String() string {
+	if d.IsZero() {
+		return ""
+	}
+	return prefix + d.Hex()
+}
+
+// MarshalText makes digests strings in JSON.
+func (d Digest) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (d *Digest) UnmarshalText(text []byte) error {
+	parsed, err := ParseDigest(string(text))
+	if err == nil {
+		*d = parsed
+	}
+	return err
+}
+
+// ParseDigest reads what String wrote; "" is the zero Digest.
+func ParseDigest(s string) (Digest, error) {
+	var d Digest
+	if s == "" {
+		return d, nil
+	}
+	b, err := hex.DecodeString(strings.TrimPrefix(s, prefix))
+	if err != nil || len(b) != len(d) || !strings.HasPrefix(s, prefix) {
+		return d, fmt.Errorf("%.80q is not a digest", s)
+	}
+	copy(d[:], b)
+	return d, nil
+}
+
+// Named is one file of a listing.
+type Named struct {
+	Path   string // slash-separated, relative
+	Digest Digest
+}
+
+// ListDigest is the digest of a folder or set of files: of the lines "HEX PATH\n", sorted by path. Times and modes do not count.
+func ListDigest(files []Named) Digest {
+	sorted := append([]Named(nil), files...)
+	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Path < sorted[j].Path })
+	h := blake3.New()
+	for _, f := range sorted {
+		fmt.Fprintf(h, "%s %q\n", f.Digest.Hex(), f.Path)
+	}
+	return Digest(h.Sum(nil))
+}
+
+// Kind is what an entry of a folder is.
+type Kind string
+
+// Kinds of entries. Special is whatever is none of the others: a device, a pipe, a socket.
+const (
+	File    Kind = "file"
+	Dir     Kind = "dir"
+	Link    Kind = "link"
+	Special Kind = "special"
+)
+
+// Entry is one thing in a folder.
+type Entry struct {
+	Path    string // slash-separated, relative to the folder walked
+	Kind    Kind
+	Size    int64 // bytes; 0 for what is not a file
+	Mode    fs.FileMode
+	ModTime time.Time
+	// ChangeTime and FileID are zero where the system or file system has none.
+	ChangeTime time.Time
+	FileID     uint64
+	Target     string // of a link, as it is stored
+}
+
+// Bounds of one walk.
+const (
+	maxDepth   = 64
+	maxEntries = 4_000_000
+)
+
+// ErrTooMany says that a folder holds more than a walk takes.
+var ErrTooMany = errors.New("holds too much")
+
+// Walk calls visit for everything below dir, folders before what is in them, each folder sorted by name; dir itself is not visited.
+// A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are.
+func Walk(ctx context.Context, dir string, visit func(Entry) error) error {
+	count := 0
+	var walk func(rel string, depth int) error
+	walk = func(rel string, depth int) error {
+		if depth > maxDepth {
+			return fmt.Errorf("%s %w: folders deeper than %d", filepath.Join(dir, filepath.FromSlash(rel)), ErrTooMany, maxDepth)
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		list, err := os.ReadDir(filepath.Join(dir, filepath.FromSlash(rel)))
+		if err != nil {
+			return err
+		}
+		for _, item := range list {
+			if count++; count > maxEntries {
+				return fmt.Errorf("%s %w: more than %d files", dir, ErrTooMany, maxEntries)
+			}
+			path := item.Name()
+			if rel != "" {
+				path = rel + "/" + item.Name()
+			}
+			entry, err := Look(dir, path)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue // gone since the folder was listed
+			}
+			if err != nil {
+				return err
+			}
+			switch err := visit(entry); {
+			case errors.Is(err, fs.SkipDir):
+				continue
+			case err != nil:
+				return err
+			}
+			if entry.Kind == Dir {
+				if err := walk(path, depth+1); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	return walk("", 1)
+}
+
+// Look returns the entry at path, slash-separated, below dir. The path "." is dir itself.
+func Look(dir, path string) (Entry, error) {
+	full := filepath.Join(dir, filepath.FromSlash(path))
+	info, err := os.Lstat(full)
+	if err != nil {
+		return Entry{}, err
+	}
+	e := Entry{Path: path, Mode: info.Mode().Perm(), ModTime: info.ModTime()}
+	e.ChangeTime, e.FileID = identity(info)
+	switch info.Mode().Type() {
+	case 0:
+		e.Kind, e.Size = File, info.Size()
+	case fs.ModeDir:
+		e.Kind = Dir
+	case fs.ModeSymlink:
+		e.Kind = Link
+		e.Target, err = os.Readlink(full)
+	default:
+		e.Kind = Special
+		if info.Mode()&fs.ModeIrregular != 0 && info.IsDir() { // a junction on Windows
+			e.Kind = Link
+		}
+	}
+	return e, err
+}
+
+// SameState reports whether b is, as far as anything but reading tells, the unchanged a.
+func SameState(a, b Entry) bool {
+	return a.Kind == b.Kind && a.Size == b.Size && a.ModTime.Equal(b.ModTime) && a.ChangeTime.Equal(b.ChangeTime) && a.FileID == b.FileID && a.Target == b.Target
+}

@@ -1,0 +1,202 @@
+package unpack
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/binary"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zip"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+type file struct{ name, body string }
+
+func zipOf(t testing.TB, files ...file) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, f := range files {
+		h := &zip.FileHeader{Name: f.name, Method: zip.Deflate}
+		if strings.HasPrefix(f.body, "-> ") {
+			h.SetMode(fs.ModeSymlink | 0o777)
+		}
+		e, err := w.CreateHeader(h)
+		require.NoError(t, err)
+		_, err = e.Write([]byte(f.body))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+func tarOf(t testing.TB, zipped bool, files ...file) []byte {
+	var b, out bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, f := range files {
+		h := &tar.Header{Name: f.name, Size: int64(len(f.body)), Mode: 0o644, Typeflag: tar.TypeReg, Format: tar.FormatPAX}
+		if target, ok := strings.CutPrefix(f.body, "-> "); ok {
+			h.Typeflag, h.Linkname, h.Size, f.body = tar.TypeSymlink, target, 0, ""
+		}
+		require.NoError(t, w.WriteHeader(h))
+		_, err := w.Write([]byte(f.body))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	if !zipped {
+		return b.Bytes()
+	}
+	z := gzip.NewWriter(&out)
+	_, err := z.Write(b.Bytes())
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	return out.Bytes()
+}
+
+// look opens data as a download in a folder of its own and inspects it; nothing may be written outside the scratch folder.
+func look(t testing.TB, data []byte) *Download {
+	dir := t.TempDir()
+	path, scratch := filepath.Join(dir, "download"), filepath.Join(dir, "scratch")
+	require.NoError(t, os.Mkdir(scratch, 0o700))
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	d, err := Open(context.Background(), path, scratch)
+	require.NoError(t, err)
+	require.NoError(t, d.Inspect(context.Background()))
+	t.Cleanup(func() {
+		require.NoError(t, d.Close())
+		left, _ := os.ReadDir(scratch)
+		assert.Empty(t, left, "scratch is cleaned")
+		all, _ := os.ReadDir(dir)
+		assert.Len(t, all, 2, "nothing beside download and scratch")
+	})
+	return d
+}
+
+func program(kind string) string {
+	b := make([]byte, 256)
+	copy(b, map[string]string{"pe": "MZ", "elf": "\x7fELF", "macho": "\xcf\xfa\xed\xfe"}[kind])
+	binary.LittleEndian.PutUint32(b[0x3c:], 0x80)
+	copy(b[0x80:], "PE\x00\x00")
+	return string(b)
+}
+
+func TestHazards(t *testing.T) {
+	for name, c := range map[string]struct {
+		files []file
+		path  string // of the one hazard; "" where there must be none
+		why   string
+	}{
+		"plain":               {[]file{{"save/a.txt", "x"}, {"save/b/c.txt", "y"}}, "", ""},
+		"parent":              {[]file{{"../a", "x"}}, "../a", "leads out"},
+		"parent inside":       {[]file{{"a/../../b", "x"}}, "a/../../b", "leads out"},
+		"backslash parent":    {[]file{{`a\..\b`, "x"}}, `a\..\b`, "leads out"},
+		"absolute":            {[]file{{"/etc/x", "x"}}, "/etc/x", "root"},
+		"drive":               {[]file{{"c:/x", "x"}}, "c:/x", "drive"},
+		"network":             {[]file{{`\\host\x`, "x"}}, `\\host\x`, "root"},
+		"stream":              {[]file{{"a.txt:evil", "x"}}, "a.txt:evil", "Windows forbids"},
+		"device":              {[]file{{"a/NUL.txt", "x"}}, "a/NUL.txt", "device"},
+		"device superscript":  {[]file{{"COM¹", "x"}}, "COM¹", "device"},
+		"not a device":        {[]file{{"COMMON.txt", "x"}, {"con-tent/LPT", "y"}}, "", ""},
+		"trailing dot":        {[]file{{"a./b", "x"}}, "a./b", "drops"},
+		"trailing space":      {[]file{{"a ", "x"}}, "a ", "drops"},
+		"control":             {[]file{{"a\x1b[2J", "x"}}, "a\x1b[2J", "control"},
+		"direction":           {[]file{{"a\u202etxt.sav", "x"}}, "a\u202etxt.sav", "direction"},
+		"case":                {[]file{{"Save/a", "x"}, {"save/a", "y"}}, "save/a", "same name as Save"},
+		"accents":             {[]file{{"caf\u00e9", "x"}, {"cafe\u0301", "y"}}, "cafe\u0301", "same name"},
+		"file and folder":     {[]file{{"a", "x"}, {"a/b", "y"}}, "a/b", "same name as a"},
+		"link":                {[]file{{"a", "-> /etc/passwd"}}, "a", "link"},
+		"deep":                {[]file{{strings.Repeat("a/", MaxDepth) + "b", "x"}}, strings.Repeat("a/", MaxDepth) + "b", "deeper"},
+		"long name":           {[]file{{strings.Repeat("a", MaxName+1), "x"}}, strings.Repeat("a", MaxName+1), "longer"},
+		"longest name":        {[]file{{strings.Repeat("a", MaxName), "x"}}, "", ""},
+		"Windows program":     {[]file{{"picture.png", program("pe")}}, "picture.png", "Windows program"},
+		"Linux program":       {[]file{{"a", program("elf")}}, "a", "Linux program"},
+		"macOS program":       {[]file{{"a", program("macho")}}, "a", "macOS program"},
+		"script":              {[]file{{"a", "#!/bin/sh\nrm -rf /"}}, "a", "script"},
+		"batch":               {[]file{{"Start.BAT", "del /s"}}, "Start.BAT", "script"},
+		"text about MZ":       {[]file{{"a.txt", "MZ is how DOS programs begin, says this text, which is longer than a header of sixty-four bytes."}}, "", ""},
+		"foreign letters":     {[]file{{"Спасённый маяк/灯台.sav", "x"}}, "", ""},
+		"very compressible":   {[]file{{"zeros", strings.Repeat("\x00", 4<<20)}}, "", ""},
+		"dots that are names": {[]file{{"..a/.b/c..d", "x"}}, "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			for kind, data := range map[string][]byte{"zip": zipOf(t, c.files...), "tar": tarOf(t, false, c.files...), "tar.gz": tarOf(t, true, c.files...)} {
+				d := look(t, data)
+				assert.Equal(t, kind, d.Kind)
+				assert.Empty(t, d.Damaged)
+				if c.path == "" {
+					assert.Empty(t, d.Hazards, kind)
+					assert.Len(t, d.Digests, len(c.files), kind)
+					continue
+				}
+				require.Len(t, d.Hazards, 1, kind)
+				assert.Equal(t, c.path, d.Hazards[0].Path, kind)
+				assert.Contains(t, d.Hazards[0].Why, c.why, kind)
+				_, err := d.FS.Open(c.path)
+				if c.why != "program" && !strings.Contains(c.why, "cript") && !strings.Contains(c.why, "rogram") {
+					assert.Error(t, err, "what is refused cannot be read")
+				}
+			}
+		})
+	}
+}
+
+func TestDamage(t *testing.T) {
+	good := zipOf(t, file{"a.txt", strings.Repeat("words and words ", 99)})
+	flipped := bytes.Clone(good)
+	flipped[45] ^= 0xff
+	for name, data := range map[string][]byte{"flipped": flipped, "cut zip": good[:len(good)-30], "cut tar": tarOf(t, false, file{"a", strings.Repeat("x", 3000)})[:2000]} {
+		d := look(t, data)
+		assert.NotEmpty(t, d.Damaged, name)
+	}
+}
+
+func TestBombIsRefusedByItsSize(t *testing.T) {
+	data := zipOf(t, file{"a", strings.Repeat("\x00", 1<<20)})
+	at := bytes.LastIndex(data, []byte("PK\x01\x02"))
+	binary.LittleEndian.PutUint32(data[at+24:], 0xfffffff0) // the central directory says 4 GiB
+	d := look(t, data)
+	require.Len(t, d.Hazards, 1)
+	assert.Contains(t, d.Hazards[0].Why, "times its size")
+
+	binary.LittleEndian.PutUint32(data[at+24:], 1000) // says less than there is
+	assert.Len(t, look(t, data).Damaged, 1)
+}
+
+func TestFolderAndFile(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "variant")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "slot_01"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "slot_01", "a"), []byte("x"), 0o644))
+	_ = os.Symlink("/etc", filepath.Join(dir, "link"))
+	d, err := Open(t.Context(), dir, t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, d.Inspect(t.Context()))
+	defer d.Close()
+	assert.Equal(t, "variant", d.Name)
+	assert.Equal(t, "folder", d.Kind)
+	data, err := fs.ReadFile(d.FS, "variant/slot_01/a")
+	require.NoError(t, err)
+	assert.Equal(t, "x", string(data))
+	assert.Len(t, d.Hazards, 1, "the link")
+
+	single := look(t, []byte("just a file"))
+	assert.Equal(t, "file", single.Kind)
+	assert.Len(t, single.Entries, 1)
+}
+
+func FuzzOpen(f *testing.F) {
+	f.Add(zipOf(f, file{"a/b", "x"}, file{"../c", "y"}))
+	f.Add(tarOf(f, false, file{"a/b", "x"}, file{"l", "-> /etc"}))
+	f.Add(tarOf(f, true, file{"a/b", "x"}))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		d := look(t, data)
+		for _, e := range d.Entries {
+			assert.Empty(t, CheckName(e.Path))
+		}
+	})
+}
