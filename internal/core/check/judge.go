@@ -76,6 +76,8 @@ type Have struct {
 	Ordered bool
 	// HasMods tells whether the game has mods at all, as far as its description says.
 	HasMods bool
+	// PerSave tells that each save says which of the installed mods are on: then none is extra and the install has no order.
+	PerSave bool
 }
 
 // Rule says what the game does in one case, as observed.
@@ -226,6 +228,9 @@ func (j *judge) mods() {
 	}
 	for _, need := range j.needs.Mods {
 		j.mod(need, by)
+	}
+	if j.have.PerSave {
+		return
 	}
 	for _, m := range j.have.Mods {
 		if _, needed := find(j.needs.Mods, m.ID); !needed && !m.Off && !m.Base {

@@ -253,3 +253,20 @@ var later = map[string]bool{
 	"mod.data": true, "mod.digest": true, "settings.stays": true, "settings.personal": true, "rule.edition": true, "rule.if": true, "rule.convert": true,
 	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
 }
+
+// PerSaveMods reports whether each save says for itself which of the installed mods are on, so that the install has no mod set of its own.
+func (d *Description) PerSaveMods() bool {
+	for i := range d.Saves {
+		for _, l := range d.Saves[i].Mods {
+			if l.On != "" && d.Active == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// IsAccount reports whether a folder's name is that of an account.
+func (d *Description) IsAccount(name string) bool {
+	return d.account != nil && d.account.MatchString(name)
+}

@@ -7,8 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-
-	"github.com/bmatcuk/doublestar/v4"
 )
 
 // Located is a folder of a description as it lies on this machine.
@@ -161,6 +159,19 @@ type SettingsGroup struct {
 	Glob string // slash-separated, relative to Dir
 }
 
+// splitGlob takes a template apart into the folder that surely is one and the glob below it. Braces belong to templates, not to globs.
+func splitGlob(t string) (base, glob string) {
+	end := strings.IndexAny(t, "*?[")
+	if end < 0 {
+		end = len(t)
+	}
+	i := strings.LastIndexByte(t[:end], '/')
+	if i < 0 {
+		return t, ""
+	}
+	return t[:i], t[i+1:]
+}
+
 // SettingsGroups resolves the patterns of [settings]. Those that have no place here are left out.
 func (in *Install) SettingsGroups(ctx context.Context) ([]SettingsGroup, error) {
 	if in.Game.Settings == nil {
@@ -168,7 +179,7 @@ func (in *Install) SettingsGroups(ctx context.Context) ([]SettingsGroup, error) 
 	}
 	var groups []SettingsGroup
 	for _, t := range in.Game.Settings.Files {
-		base, glob := doublestar.SplitPattern(t)
+		base, glob := splitGlob(t)
 		paths, err := in.expand(ctx, base, 0)
 		if errors.Is(err, ErrNoPlace) {
 			continue

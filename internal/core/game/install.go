@@ -354,3 +354,15 @@ func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Ins
 	}
 	return installs, missing, nil
 }
+
+// ActiveFile is where the file lies that says which mods are on; ok is false for a game without one.
+func (in *Install) ActiveFile(ctx context.Context) (path string, ok bool, err error) {
+	if in.Game.Active == nil {
+		return "", false, nil
+	}
+	paths, err := in.expand(ctx, in.Game.Files[in.Game.Active.In].Path, 0)
+	if err != nil || len(paths) != 1 {
+		return "", false, err
+	}
+	return paths[0].path, true, nil
+}

@@ -90,8 +90,8 @@ func (v validator) all() {
 	if d.Settings != nil {
 		for i, f := range d.Settings.Files {
 			v.template(fmt.Sprintf("settings.files.%d", i), f)
-			if !doublestar.ValidatePattern(f) {
-				v.Errorf("settings.files", "", "%q is not a glob", f)
+			if _, glob := splitGlob(f); glob == "" || !doublestar.ValidatePattern(glob) {
+				v.Errorf("settings.files", "", "%q is not a folder and a glob below it", f)
 			}
 		}
 	}

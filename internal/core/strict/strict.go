@@ -181,6 +181,8 @@ func (d *Decoder) Value(path string, value any, target reflect.Value) {
 		if b, ok = value.(bool); ok {
 			target.SetBool(b)
 		}
+	case reflect.Interface: // the caller judges the type
+		target.Set(reflect.ValueOf(value))
 	default:
 		panic("strict: no way to decode into " + target.Type().String())
 	}

@@ -1,0 +1,193 @@
+// Package demo makes the demo world: made-up games with installs, saves, mods and downloads, and a story that walks through the whole job on
+// them. Everything is generated, small, and the same each time. It depends on no other part of Ostrov but package game, which it asks where
+// a platform has its known folders.
+package demo
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"ostrov/internal/core/game"
+)
+
+// World is a demo world laid out in a folder.
+type World struct{ Dir string }
+
+// clock is the evening on which the demo world was last played in.
+var clock = time.Date(2026, 3, 1, 21, 14, 2, 0, time.UTC)
+
+// Build lays the world out in dir, which must be missing or empty.
+func Build(dir string) (*World, error) {
+	list, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	if len(list) > 0 {
+		return nil, fmt.Errorf("%s is not empty", dir)
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.EvalSymlinks(dir); err != nil {
+		return nil, err
+	}
+	w := &World{dir}
+	b := &builder{}
+	w.tidewrack(b)
+	w.brassOrchard(b)
+	w.tidewrackDownloads(b)
+	w.brassDownloads(b)
+	return w, b.err
+}
+
+// Places in the world.
+func (w *World) path(parts ...string) string {
+	return filepath.Join(append([]string{w.Dir}, parts...)...)
+}
+
+// Home is where the demo's Ostrov keeps its own data.
+func (w *World) Home() string { return w.path("ostrov") }
+
+// documents is the player's folder of documents in the compatibility prefix that Tidewrack runs in.
+func (w *World) documents() string {
+	return w.path("prefix", "drive_c", "users", "keeper", "Documents")
+}
+
+// voyages is where Tidewrack keeps the player's saves.
+func (w *World) voyages() string { return filepath.Join(w.documents(), "Tidewrack", "lit", captain) }
+
+// bays is where Brass Orchard keeps the player's saves.
+func (w *World) bays() string { return w.path("player", "Orchards") }
+
+// builder writes files and remembers the first error.
+type builder struct{ err error }
+
+func (b *builder) write(path string, data []byte, when time.Time) {
+	if b.err != nil {
+		return
+	}
+	if b.err = os.MkdirAll(filepath.Dir(path), 0o755); b.err != nil {
+		return
+	}
+	if b.err = os.WriteFile(path, data, 0o644); b.err == nil {
+		b.err = os.Chtimes(path, when, when)
+	}
+}
+
+// files writes a tree of files and gives the folders the same time.
+func (b *builder) files(dir string, files []file, when time.Time) {
+	for _, f := range files {
+		b.write(filepath.Join(dir, filepath.FromSlash(f.name)), f.data, when)
+	}
+	if b.err == nil {
+		b.err = os.Chtimes(dir, when, when)
+	}
+}
+
+// file is a file of a save, mod or download.
+type file struct {
+	name string // slash-separated
+	data []byte
+}
+
+// under puts files below a folder.
+func under(dir string, files []file) []file {
+	var moved []file
+	for _, f := range files {
+		moved = append(moved, file{dir + "/" + f.name, f.data})
+	}
+	return moved
+}
+
+// program is the beginning of a Windows program that does nothing.
+func program() []byte {
+	b := make([]byte, 512)
+	copy(b, "MZ")
+	b[0x3c] = 0x80
+	copy(b[0x80:], "PE\x00\x00\x64\x86")
+	return b
+}
+
+func jsonLine(format string, args ...any) []byte { return []byte(fmt.Sprintf(format, args...) + "\n") }
+
+// Step is one step of the story: something that happens in the game, then a command.
+type Step struct {
+	Text    string       // what the player does and why
+	Happens func() error // what happens in the game before the command, or nil
+	Command []string
+}
+
+// Story walks through the whole job in the world.
+func (w *World) Story() []Step {
+	d := func(name string) string { return filepath.Join("downloads", name) }
+	return []Step{
+		{"Two games have been played here for a while. Tell Ostrov where they are: it shows every folder before it uses it.", nil,
+			[]string{"games", "add", "tidewrack", "--at", filepath.Join("games", "Tidewrack"), "--prefix", "prefix", "--yes"}},
+		{"The other game's save folder is named in a file of its own, so that is confirmed once.", nil,
+			[]string{"games", "add", "brass-orchard", "--at", filepath.Join("games", "BrassOrchard"), "--player-home", "player", "--yes"}},
+		{"Which saves are there, and does each still load with the version and mods of today?", nil,
+			[]string{"look"}},
+		{"What does the save in slot 7 need, and how is that known?", nil,
+			[]string{"needs", "tidewrack/7"}},
+		{"Before trying anything: keep saves, mod list and settings, away from the game.", nil,
+			[]string{"keep", "tidewrack", "-m", "before trying downloads"}},
+		{"A save from a forum. Would it load here?", nil,
+			[]string{"vet", d("finished-harbour.zip")}},
+		{"Another one, said to be harmless.", nil,
+			[]string{"vet", d("free-lamps.zip")}},
+		{"A third. It is somebody else's, for another slot, inside a folder that only says what it is.", nil,
+			[]string{"vet", d("quiet-cove.zip")}},
+		{"That one may go in: the right name, a free slot, the own account.", nil,
+			[]string{"place", d("quiet-cove.zip"), "--yes"}},
+		{"The next evening the game crashes, empties slot 1 and loses slot 2.", w.crash,
+			[]string{"look", "tidewrack"}},
+		{"Put the evening's snapshot back. What is there now is kept first.", nil,
+			[]string{"restore", "tidewrack.1", "--yes"}},
+		{"Every change can be taken back, this one too; here only shown.", nil,
+			[]string{"undo", "--dry-run"}},
+		{"What the archive has by now.", nil,
+			[]string{"kept"}},
+	}
+}
+
+// crash is what a crashing game leaves.
+func (w *World) crash() error {
+	if err := os.WriteFile(filepath.Join(w.voyages(), "slot_00", "voyage.json.gz"), nil, 0o644); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(w.voyages(), "slot_00", "chart.bin"), nil, 0o644); err != nil {
+		return err
+	}
+	return os.RemoveAll(filepath.Join(w.voyages(), "slot_01"))
+}
+
+// known are the known folders of the demo's player.
+func (w *World) known() game.Known { return game.HomeKnown(w.path("player")) }
+
+// executable is the file that is an install of Brass Orchard on this platform.
+func executable() string {
+	if runtime.GOOS == "windows" {
+		return "BrassOrchard.exe"
+	}
+	return "brass-orchard.x86_64"
+}
+
+// registry is the registry of the prefix, which says where the player's folders are.
+func registry() []byte {
+	return []byte(strings.Join([]string{
+		"REGISTRY Version 2", "",
+		`[Software\\Windows\\CurrentVersion\\Explorer\\Shell Folders] 1772000000`,
+		`"Personal"="C:\\users\\keeper\\Documents"`,
+		`"AppData"="C:\\users\\keeper\\AppData\\Roaming"`, "",
+		"[Volatile Environment] 1772000000",
+		`"USERPROFILE"="C:\\users\\keeper"`, "",
+	}, "\n"))
+}

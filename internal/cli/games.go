@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+func (a *app) games() *ucli.Command {
+	return &ucli.Command{
+		Name: "games", Category: "start", Usage: "known games and installs",
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if cmd.Args().Present() {
+				return &usageError{fmt.Errorf("games has no %q: there are add, show and test", cmd.Args().First()), "ostrov games"}
+			}
+			return a.listGames()
+		},
+		Commands: []*ucli.Command{
+			{
+				Name: "add", Usage: "add an install: found in the usual folders, or --at DIR", ArgsUsage: "GAME",
+				Flags: []ucli.Flag{
+					&ucli.StringFlag{Name: "at", Usage: "the install is in `DIR`", TakesFile: true},
+					&ucli.StringFlag{Name: "prefix", Usage: "it runs in the compatibility prefix `DIR`", TakesFile: true},
+					&ucli.StringFlag{Name: "player-home", Usage: "its player's home is `DIR`, not yours", TakesFile: true},
+					&ucli.StringFlag{Name: "name", Usage: "what to call the install in addresses"},
+				},
+				Action: a.addGame,
+			},
+			{Name: "show", Usage: "each folder of a game: where it is and why there", ArgsUsage: "[GAME]", Action: a.showGame},
+			{Name: "test", Usage: "read a description and report all that is wrong with it", ArgsUsage: "FILE", Action: a.testGame},
+		},
+	}
+}
+
+func (a *app) listGames() error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	type described struct {
+		ID       string   `json:"id"`
+		Title    string   `json:"title"`
+		Installs []string `json:"installs"`
+	}
+	doc := struct {
+		view.Head
+		Games []described `json:"games"`
+	}{view.NewHead("games"), nil}
+	for _, id := range s.GameIDs() {
+		d := described{id, s.Games[id].Title, []string{}}
+		for _, in := range s.Installs {
+			if in.Game.ID == id {
+				d.Installs = append(d.Installs, in.Address())
+			}
+		}
+		doc.Games = append(doc.Games, d)
+	}
+	if a.json {
+		return view.JSON(a.Stdout, doc)
+	}
+	p := a.printer()
+	p.Line("%s described, %s added", view.Count(len(doc.Games), "game", "games"), view.Count(len(s.Installs), "install", "installs"))
+	p.Line("")
+	next := ""
+	for _, d := range doc.Games {
+		p.Line("  %-16s %s", d.ID, view.Text(d.Title))
+		for _, in := range s.Installs {
+			if in.Game.ID == d.ID {
+				p.Line("  %-16s   %s  %s", "", in.Address(), in.Root)
+			}
+		}
+		if len(d.Installs) == 0 && next == "" {
+			next = "ostrov games add " + d.ID
+		}
+	}
+	p.Next(next)
+	return nil
+}
+
+func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 1, 1); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	if err := s.RequireRecords(); err != nil {
+		return err
+	}
+	in, folders, err := s.PlanAdd(ctx, job.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name")})
+	if err != nil {
+		return err
+	}
+	if !a.json {
+		a.printer().Folders(in, folders)
+	}
+	if !a.dryRun {
+		if err := a.confirm("Are these the right folders?"); err != nil {
+			return err
+		}
+		if err := s.ConfirmAdd(in); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.installJSON("games add", in, folders)
+	}
+	p := a.printer()
+	if a.dryRun {
+		p.Line("")
+		p.Line("Nothing has been added: --dry-run.")
+		return nil
+	}
+	p.Line("")
+	p.Line("added")
+	p.Next("ostrov look "+in.Game.ID, "ostrov keep "+in.Game.ID)
+	return nil
+}
+
+func (a *app) installJSON(command string, in *game.Install, folders []game.Located) error {
+	return view.JSON(a.Stdout, struct {
+		view.Head
+		Install view.InstallDoc `json:"install"`
+	}{view.NewHead(command), view.Install(in, folders)})
+}
+
+func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 0, 1); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	installs, err := s.InstallsOf(cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	for i, in := range installs {
+		folders, err := s.Folders(ctx, in)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			if len(installs) > 1 {
+				return &usageError{fmt.Errorf("with --json, name one install"), "ostrov games show"}
+			}
+			return a.installJSON("games show", in, folders)
+		}
+		if i > 0 {
+			fmt.Fprintln(a.Stdout)
+		}
+		a.printer().Folders(in, folders)
+	}
+	return nil
+}
+
+func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 1, 1); err != nil {
+		return err
+	}
+	d, err := job.TestDescription(cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, struct {
+			view.Head
+			ID    string `json:"id"`
+			Title string `json:"title"`
+		}{view.NewHead("games test"), d.ID, d.Title})
+	}
+	p := a.printer()
+	p.Line("sound: %s (%s)", view.Text(d.Title), d.ID)
+	p.Line("")
+	p.Line("  %s, %s, %s, %s", view.Count(len(d.Folders), "folder", "folders"), view.Count(len(d.Saves), "kind of save", "kinds of save"),
+		view.Count(len(d.Mods), "kind of mod", "kinds of mod"), view.Count(len(d.Rules), "rule", "rules"))
+	return nil
+}

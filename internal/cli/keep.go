@@ -1,0 +1,269 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+func (a *app) keep() *ucli.Command {
+	return &ucli.Command{
+		Name: "keep", Category: "keep", Usage: "snapshot saves, mod list and settings into the archive", ArgsUsage: "[GAME]",
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "as", Usage: "keep the playthrough `NAME`"},
+			&ucli.StringFlag{Name: "m", Usage: "a `NOTE`, to know it by"},
+			&ucli.StringSliceFlag{Name: "with", Usage: "keep mods too"},
+			&ucli.StringFlag{Name: "from", Usage: "take in the copy in `DIR` that was made by hand", TakesFile: true},
+			&ucli.BoolFlag{Name: "reread", Usage: "read all files, also those that have not changed"},
+		},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 0, 1); err != nil {
+				return err
+			}
+			for _, w := range cmd.StringSlice("with") {
+				if w != "mods" {
+					return &usageError{fmt.Errorf("--with %s is not understood: there is mods", w), "ostrov keep"}
+				}
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			in, err := s.Install(cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			if a.dryRun {
+				l, err := s.Look(ctx, in)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return view.JSON(a.Stdout, struct {
+						view.Head
+						Install view.LookDoc `json:"install"`
+					}{view.NewHead("keep"), view.Look(l)})
+				}
+				a.printer().Look(l)
+				fmt.Fprintln(a.Stdout, "\nNothing has been kept: --dry-run.")
+				return nil
+			}
+			k, err := s.Keep(ctx, in, job.KeepRequest{As: cmd.String("as"), Note: cmd.String("m"), Mods: slices.Contains(cmd.StringSlice("with"), "mods"), From: cmd.String("from"), Reread: cmd.Bool("reread")})
+			if err != nil {
+				return err
+			}
+			if a.json {
+				doc := struct {
+					view.Head
+					Snapshot view.SnapshotDoc `json:"snapshot"`
+					Archive  string           `json:"archive"`
+					Read     int64            `json:"read"`
+					Reused   int64            `json:"reused"`
+					Stored   int64            `json:"stored"`
+				}{view.NewHead("keep"), view.Snapshot(k.Snapshot), k.Archive, k.Copied, k.Reused, k.Stored}
+				doc.Findings = k.Findings
+				return view.JSON(a.Stdout, doc)
+			}
+			a.printer().Kept(k)
+			return nil
+		},
+	}
+}
+
+func (a *app) kept() *ucli.Command {
+	return &ucli.Command{
+		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, or one of them", ArgsUsage: "[PLAYTHROUGH[.NUMBER]]",
+		Action: func(_ context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 0, 1); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			address := cmd.Args().First()
+			if strings.Contains(address, ".") {
+				snap, err := s.Snapshot(address)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.keptJSON([]*archive.Snapshot{snap})
+				}
+				a.printer().Snapshot(snap)
+				a.printer().Next("ostrov restore "+snap.Address(), "ostrov restore "+snap.Address()+" --to DIR")
+				return nil
+			}
+			return a.timeline(s, address)
+		},
+	}
+}
+
+func (a *app) keptJSON(all []*archive.Snapshot) error {
+	doc := struct {
+		view.Head
+		Snapshots []view.SnapshotDoc `json:"snapshots"`
+	}{view.NewHead("kept"), []view.SnapshotDoc{}}
+	for _, s := range all {
+		doc.Snapshots = append(doc.Snapshots, view.Snapshot(s))
+	}
+	return view.JSON(a.Stdout, doc)
+}
+
+func (a *app) timeline(s *job.Session, only string) error {
+	arch, err := s.Archive(false)
+	if errors.Is(err, fs.ErrNotExist) {
+		if a.json {
+			return a.keptJSON(nil)
+		}
+		a.printer().Line("Nothing has been kept yet.")
+		a.printer().Next("ostrov keep")
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	names, err := arch.Playthroughs()
+	if err != nil {
+		return err
+	}
+	if only != "" {
+		if _, err := s.Snapshot(only); err != nil {
+			return err
+		}
+		names = []string{only}
+	}
+	var all []*archive.Snapshot
+	for i, name := range names {
+		snapshots, broken, err := arch.Snapshots(name)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			all = append(all, snapshots...)
+			continue
+		}
+		if i > 0 {
+			fmt.Fprintln(a.Stdout)
+		}
+		a.printer().Timeline(name, snapshots, broken)
+	}
+	if a.json {
+		return a.keptJSON(all)
+	}
+	return nil
+}
+
+func (a *app) archive() *ucli.Command {
+	return &ucli.Command{
+		Name: "archive", Category: "keep", Usage: "where snapshots are kept, and whether they are whole",
+		Action: func(_ context.Context, cmd *ucli.Command) error {
+			if cmd.Args().Present() {
+				return &usageError{fmt.Errorf("archive has no %q: there are add and verify", cmd.Args().First()), "ostrov archive"}
+			}
+			return a.showArchive()
+		},
+		Commands: []*ucli.Command{
+			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: func(ctx context.Context, cmd *ucli.Command) error {
+				if err := args(cmd, 1, 1); err != nil {
+					return err
+				}
+				s, err := a.open()
+				if err != nil {
+					return err
+				}
+				if err := s.RequireRecords(); err != nil {
+					return err
+				}
+				created, err := s.AddArchive(ctx, cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.archiveJSON(s, "archive add", 0)
+				}
+				p := a.printer()
+				p.Line("%s", map[bool]string{true: "made and added ", false: "added "}[created]+s.ArchiveDir())
+				p.Next("ostrov keep")
+				return nil
+			}},
+			{Name: "verify", Usage: "read everything in the archive and prove it whole", Action: a.verifyArchive},
+		},
+	}
+}
+
+func (a *app) archiveJSON(s *job.Session, command string, size int64) error {
+	return view.JSON(a.Stdout, struct {
+		view.Head
+		Dir  string `json:"dir"`
+		Size int64  `json:"size"`
+	}{view.NewHead(command), s.ArchiveDir(), size})
+}
+
+func (a *app) showArchive() error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	arch, err := s.Archive(false)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	var size int64
+	if err == nil {
+		if size, err = arch.Size(); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.archiveJSON(s, "archive", size)
+	}
+	p := a.printer()
+	if arch == nil {
+		p.Line("%s: not there yet; the first keep makes it", s.ArchiveDir())
+		p.Next("ostrov keep", "ostrov archive add DIR")
+		return nil
+	}
+	p.Line("%s: %s", s.ArchiveDir(), view.Size(size))
+	p.Next("ostrov kept", "ostrov archive verify")
+	return nil
+}
+
+func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 0, 0); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := s.VerifyArchive(ctx)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if r.Damage == nil {
+			r.Damage = []archive.Damage{}
+		}
+		err = view.JSON(a.Stdout, struct {
+			view.Head
+			Dir string `json:"dir"`
+			archive.Report
+		}{view.NewHead("archive verify"), s.ArchiveDir(), r})
+	} else {
+		a.printer().Verified(s.ArchiveDir(), r)
+	}
+	if err == nil && len(r.Damage) > 0 {
+		return statusError(exitError)
+	}
+	return err
+}

@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+func (a *app) look() *ucli.Command {
+	return &ucli.Command{
+		Name: "look", Category: "see", Usage: "the state at a glance: version, mods, every save with its verdict", ArgsUsage: "[GAME]",
+		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "check", Usage: "exit with the status of the worst save"}},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 0, 1); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			installs, err := s.InstallsOf(cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			return a.lookAt(ctx, installs, cmd.Bool("check"))
+		},
+	}
+}
+
+// lookAll is what ostrov does alone.
+func (a *app) lookAll(ctx context.Context) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	if len(s.Installs) > 0 || a.json {
+		return a.lookAt(ctx, s.Installs, false)
+	}
+	p := a.printer()
+	p.Line("Ostrov knows no game yet. Three ways to start:")
+	p.Line("")
+	p.Line("    ostrov demo             the whole job on made-up games, in a folder of its own")
+	p.Line("    ostrov games            the games that can be added")
+	p.Line("    ostrov games add GAME   add one of yours")
+	return nil
+}
+
+func (a *app) lookAt(ctx context.Context, installs []*game.Install, judge bool) error {
+	s := a.session
+	doc := lookDoc{view.NewHead("look"), []view.LookDoc{}}
+	doc.Verdict = check.Fit
+	p := a.printer()
+	var failed error
+	var next []string
+	for i, in := range installs {
+		l, err := s.Look(ctx, in)
+		if err != nil {
+			if len(installs) == 1 {
+				return err
+			}
+			failed = err
+			a.report(ctx, fmt.Errorf("%s: %w", in.Address(), err))
+			continue
+		}
+		doc.worst(l)
+		if a.json {
+			doc.Installs = append(doc.Installs, view.Look(l))
+			continue
+		}
+		if i > 0 {
+			p.Line("")
+		}
+		p.Look(l)
+		next = append(next, view.LookNext(l)...)
+	}
+	if a.json {
+		if err := view.JSON(a.Stdout, doc); err != nil {
+			return err
+		}
+	} else {
+		p.Next(next...)
+	}
+	if failed != nil {
+		return statusError(exitError)
+	}
+	if judge {
+		return status(doc.Verdict)
+	}
+	return nil
+}
+
+func status(v check.Verdict) error {
+	switch v {
+	case check.Risky:
+		return statusError(exitRisky)
+	case check.Unfit:
+		return statusError(exitUnfit)
+	case check.Unclear:
+		return statusError(exitUnclear)
+	}
+	return nil
+}
+
+// one runs what needs the look at one install.
+func (a *app) one(ctx context.Context, cmd *ucli.Command, do func(*job.Session, *job.Look) error) error {
+	if err := args(cmd, 0, 1); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	in, err := s.Install(cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	l, err := s.Look(ctx, in)
+	if err != nil {
+		return err
+	}
+	return do(s, l)
+}
+
+func (a *app) saves() *ucli.Command {
+	return &ucli.Command{
+		Name: "saves", Category: "see", Usage: "the saves, with the columns that players compare", ArgsUsage: "[GAME]",
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
+				if a.json {
+					doc := struct {
+						view.Head
+						Saves []view.SaveDoc `json:"saves"`
+					}{view.NewHead("saves"), view.Look(l).Saves}
+					return view.JSON(a.Stdout, doc)
+				}
+				a.printer().Saves(l)
+				return nil
+			})
+		},
+	}
+}
+
+func (a *app) mods() *ucli.Command {
+	return &ucli.Command{
+		Name: "mods", Category: "see", Usage: "the mod set: on or off, in which order, what each needs", ArgsUsage: "[GAME]",
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
+				if a.json {
+					look := view.Look(l)
+					doc := struct {
+						view.Head
+						Fingerprint string `json:"fingerprint"`
+						Mods        any    `json:"mods"`
+					}{view.NewHead("mods"), string(l.Fingerprint), look.Mods}
+					doc.Findings = look.Findings
+					return view.JSON(a.Stdout, doc)
+				}
+				a.printer().Mods(l)
+				return nil
+			})
+		},
+	}
+}
+
+func (a *app) needs() *ucli.Command {
+	return &ucli.Command{
+		Name: "needs", Category: "see", Usage: "what a save needs, and how that is known", ArgsUsage: "SAVE",
+		Flags: []ucli.Flag{
+			&ucli.StringSliceFlag{Name: "state", Usage: "record what you know: \"mod ID VERSION\", \"version V\" or clean", Config: ucli.StringConfig{TrimSpace: true}},
+			&ucli.StringFlag{Name: "note", Usage: "how you know it"},
+		},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 1, 1); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			address := cmd.Args().First()
+			if statements := cmd.StringSlice("state"); len(statements) > 0 {
+				if err := s.State(ctx, address, statements, cmd.String("note")); err != nil {
+					return err
+				}
+			}
+			n, err := s.Needs(ctx, address)
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				a.printer().Needs(n)
+				return nil
+			}
+			doc := struct {
+				view.Head
+				Save     view.SaveDoc  `json:"save"`
+				Needs    view.NeedsDoc `json:"needs"`
+				Evidence []evidenceDoc `json:"evidence"`
+			}{view.NewHead("needs"), view.Save(n.Look, n.Save), view.Needs(n.Save.Needs), []evidenceDoc{}}
+			doc.Verdict, doc.Findings = n.Verdict, n.Save.Findings
+			for _, e := range n.Evidence {
+				doc.Evidence = append(doc.Evidence, evidenceDoc{e.Kind, e.At, e.Version, len(e.Mods), e.Clean, e.Note, e.Parent.String()})
+			}
+			return view.JSON(a.Stdout, doc)
+		},
+	}
+}

@@ -1,0 +1,354 @@
+// Package cli is the command line: it parses, asks, calls one job of the core and has package view show what comes back.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	ucli "github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"ostrov/internal/core/change"
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+// Env is all that a run has of the world outside.
+type Env struct {
+	Args    []string // the program's name first
+	Stdin   io.Reader
+	Stdout  io.Writer
+	Stderr  io.Writer
+	Getenv  func(string) string
+	Now     func() time.Time
+	Release string
+	Commit  string
+}
+
+// Exit statuses; docs/handbook.md lists them.
+const (
+	exitDone      = 0
+	exitError     = 1
+	exitUsage     = 2
+	exitRisky     = 3
+	exitUnfit     = 4
+	exitUnclear   = 5
+	exitDangerous = 6
+	exitDeclined  = 7
+)
+
+// statusError ends a command with an exit status and nothing more to say.
+type statusError int
+
+func (s statusError) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+// usageError is a mistake in the command line that the parser found.
+type usageError struct {
+	err     error
+	command string // "ostrov vet"
+}
+
+func (u *usageError) Error() string { return u.err.Error() }
+
+// app is one run.
+type app struct {
+	Env
+	home    string
+	json    bool
+	dryRun  bool
+	yes     bool
+	log     *os.File
+	session *job.Session
+}
+
+// Run runs the command line and returns the exit status.
+func Run(ctx context.Context, env Env) int {
+	a := &app{Env: env}
+	err := a.root().Run(ctx, env.Args)
+	if e := a.close(); err == nil {
+		err = e
+	}
+	return a.report(ctx, err)
+}
+
+func (a *app) root() *ucli.Command {
+	usage := func(_ context.Context, cmd *ucli.Command, err error, _ bool) error {
+		return &usageError{err, cmd.FullName()}
+	}
+	root := &ucli.Command{
+		Name:                  "ostrov",
+		Usage:                 "keeps the saves, versions and mod sets of modded games consistent",
+		Version:               a.version(),
+		Writer:                a.Stdout,
+		ErrWriter:             a.Stderr,
+		Reader:                a.Stdin,
+		EnableShellCompletion: true,
+		ExitErrHandler:        func(context.Context, *ucli.Command, error) {},
+		OnUsageError:          usage,
+		HideHelpCommand:       true,
+		Description: "Addresses: a game GAME, an install GAME@INSTALL, a save GAME/SLOT or GAME/NAME, a snapshot PLAYTHROUGH.NUMBER.\n" +
+			"GAME may be left out where only one is known.",
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "home", Usage: "`DIR` for all of Ostrov's own data", Sources: ucli.EnvVars("OSTROV_HOME"), Destination: &a.home, TakesFile: true},
+			&ucli.BoolFlag{Name: "json", Usage: "one JSON document on stdout", Destination: &a.json},
+			&ucli.BoolFlag{Name: "dry-run", Usage: "show what would be changed, and change nothing", Destination: &a.dryRun},
+			&ucli.BoolFlag{Name: "yes", Usage: "do not ask", Destination: &a.yes},
+		},
+		Commands: []*ucli.Command{
+			a.demo(), a.games(),
+			a.look(), a.saves(), a.needs(), a.mods(),
+			a.keep(), a.kept(), a.restore(), a.archive(), a.playthroughs(),
+			a.vet(), a.place(), a.undo(),
+		},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if cmd.Args().Present() {
+				return a.unknownCommand(cmd, cmd.Args().First())
+			}
+			return a.lookAll(ctx)
+		},
+	}
+	for _, c := range allCommands(root) {
+		c.OnUsageError = usage
+		c.HideHelpCommand = true
+		if c != root && c.Action != nil && c.ShellComplete == nil {
+			c.ShellComplete = a.complete
+		}
+	}
+	return root
+}
+
+func allCommands(c *ucli.Command) []*ucli.Command {
+	all := []*ucli.Command{c}
+	for _, sub := range c.Commands {
+		all = append(all, allCommands(sub)...)
+	}
+	return all
+}
+
+func (a *app) unknownCommand(cmd *ucli.Command, name string) error {
+	var names []string
+	for _, c := range cmd.Root().Commands {
+		names = append(names, c.Name)
+	}
+	err := fmt.Errorf("there is no command %q", name)
+	if near := ucli.SuggestCommand(cmd.Root().Commands, name); near != "" {
+		err = fmt.Errorf("there is no command %q; did you mean %s?", name, near)
+	}
+	return &usageError{err, "ostrov"}
+}
+
+// version is the release and the commit that the program was built from.
+func (a *app) version() string {
+	release, commit := a.Release, a.Commit
+	if release == "" {
+		release = "unreleased"
+	}
+	if info, ok := debug.ReadBuildInfo(); ok && commit == "" {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" {
+				commit = s.Value
+			}
+		}
+	}
+	if commit == "" {
+		return release + " (commit unknown)"
+	}
+	return fmt.Sprintf("%s (commit %.12s)", release, commit)
+}
+
+// open opens the session, at first use.
+func (a *app) open() (*job.Session, error) {
+	if a.session != nil {
+		return a.session, nil
+	}
+	home, err := a.homeDir()
+	if err != nil {
+		return nil, err
+	}
+	a.session, err = job.Open(job.Options{Home: home, Now: a.Now, Log: a.logger(home), Progress: a.progress()})
+	if err != nil {
+		return nil, err
+	}
+	if a.session.Unrecorded != nil {
+		fmt.Fprintf(a.Stderr, "ostrov: nothing can be recorded: %v\n", a.session.Unrecorded)
+	}
+	return a.session, nil
+}
+
+func (a *app) homeDir() (string, error) {
+	if a.home != "" {
+		return filepath.Abs(a.home)
+	}
+	return filepath.Join(xdg.DataHome, "ostrov"), nil
+}
+
+// maxLog is how large the log grows before it is begun anew, in bytes; the one before is kept.
+const maxLog = 4 << 20
+
+// logger writes to the file log.txt in Ostrov's home, or nowhere where that cannot be written.
+func (a *app) logger(home string) *slog.Logger {
+	path := filepath.Join(home, "log.txt")
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		return slog.New(slog.DiscardHandler)
+	}
+	if info, err := os.Stat(path); err == nil && info.Size() > maxLog {
+		_ = os.Rename(path, path+".old") // a log that cannot be turned over just grows
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		return slog.New(slog.DiscardHandler)
+	}
+	a.log = f
+	return slog.New(slog.NewTextHandler(f, nil))
+}
+
+func (a *app) close() error {
+	var err error
+	if a.session != nil {
+		err = a.session.Close()
+		a.session = nil
+	}
+	if a.log != nil {
+		a.log.Close()
+		a.log = nil
+	}
+	return err
+}
+
+// printer writes to stdout as its terminal allows.
+func (a *app) printer() *view.Printer {
+	p := &view.Printer{Out: a.Stdout, Width: 100, Now: a.Now()}
+	if f, ok := a.Stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		p.Color = a.Getenv("NO_COLOR") == "" && a.Getenv("TERM") != "dumb"
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+			p.Width = w
+		}
+	}
+	if t, ok := a.Stdout.(*terminal); ok {
+		p.Color, p.Width = t.color, t.width
+	}
+	return p
+}
+
+// terminal is a writer that stands for a terminal, for commands that the demo runs.
+type terminal struct {
+	io.Writer
+	color bool
+	width int
+}
+
+// confirm asks a question that --yes answers. Without a terminal it is a refusal.
+func (a *app) confirm(question string) error {
+	if a.yes {
+		return nil
+	}
+	in, ok := a.Stdin.(*os.File)
+	if !ok || !term.IsTerminal(int(in.Fd())) {
+		return &job.Error{Text: "this needs your consent, and there is no terminal to ask on; nothing has been changed", Hint: "repeat it with --yes, or look first with --dry-run", Err: job.ErrDeclined}
+	}
+	fmt.Fprintf(a.Stderr, "\n%s [y/N] ", question)
+	var answer string
+	_, _ = fmt.Fscanln(in, &answer)
+	if strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes") {
+		return nil
+	}
+	return &job.Error{Text: "declined; nothing has been changed", Err: job.ErrDeclined}
+}
+
+// report says what went wrong, if anything, and returns the exit status.
+func (a *app) report(ctx context.Context, err error) int {
+	var status statusError
+	var bad *usageError
+	var known *job.Error
+	var locked *change.LockedError
+	say := func(text, hint string) {
+		fmt.Fprintf(a.Stderr, "ostrov: %s\n", text)
+		for _, line := range strings.Split(hint, "\n") {
+			if line != "" {
+				fmt.Fprintf(a.Stderr, "  %s\n", line)
+			}
+		}
+	}
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &status):
+		return int(status)
+	case errors.As(err, &bad):
+		say(bad.Error(), bad.command+" --help")
+		return exitUsage
+	case ctx.Err() != nil && errors.Is(err, context.Canceled):
+		say("stopped; what was not finished has been left as it was", "")
+		return exitError
+	case errors.As(err, &known):
+		say(multiline(err.Error()), known.Hint)
+		switch {
+		case errors.Is(err, job.ErrUsage):
+			return exitUsage
+		case errors.Is(err, job.ErrBusy), errors.Is(err, job.ErrDeclined):
+			return exitDeclined
+		}
+		return exitError
+	case errors.As(err, &locked):
+		say(err.Error(), "")
+		return exitDeclined
+	case errors.Is(err, fs.ErrNotExist):
+		say(plainPath(err)+" is not there", "")
+		return exitError
+	}
+	say(multiline(err.Error()), "")
+	return exitError
+}
+
+func plainPath(err error) string {
+	if pe := (*fs.PathError)(nil); errors.As(err, &pe) {
+		return view.Text(pe.Path)
+	}
+	return view.Text(err.Error())
+}
+
+// multiline makes each line of an error's text safe to show.
+func multiline(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		if len(l) < 4096 {
+			lines[i] = safe(l)
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+func safe(line string) string {
+	var b strings.Builder
+	for len(line) > 0 { // Text cuts what is long; an error's text is shown whole
+		n := min(len(line), 150)
+		for n < len(line) && line[n]&0xc0 == 0x80 {
+			n++
+		}
+		b.WriteString(view.Text(line[:n]))
+		line = line[n:]
+	}
+	return b.String()
+}
+
+// args checks the number of arguments; most is -1 for any number.
+func args(cmd *ucli.Command, least, most int) error {
+	n := cmd.Args().Len()
+	switch {
+	case n < least:
+		return &usageError{fmt.Errorf("%s is missing", strings.Fields(cmd.ArgsUsage + " an argument")[n]), cmd.FullName()}
+	case most >= 0 && n > most:
+		return &usageError{fmt.Errorf("%q is one argument too many", cmd.Args().Get(most)), cmd.FullName()}
+	}
+	return nil
+}

@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+func (a *app) vet() *ucli.Command {
+	return &ucli.Command{
+		Name: "vet", Category: "bring in", Usage: "check downloaded saves against the installs, touching nothing", ArgsUsage: "FILE...",
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "for", Usage: "only for the install `GAME@INSTALL`"},
+			&ucli.StringFlag{Name: "pick", Usage: "of several saves in it, the one called `NAME`"},
+		},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 1, -1); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			if a.json && cmd.Args().Len() > 1 {
+				return &usageError{errors.New("with --json, vet one file at a time"), "ostrov vet"}
+			}
+			var worst error
+			for i, file := range cmd.Args().Slice() {
+				if i > 0 {
+					fmt.Fprintln(a.Stdout)
+				}
+				err := a.vetOne(ctx, s, file, job.VetRequest{For: cmd.String("for"), Pick: cmd.String("pick")})
+				if graver(err, worst) {
+					worst = err
+				}
+			}
+			return worst
+		},
+	}
+}
+
+// graver reports whether one outcome of vetting weighs more than another: an error most, then danger, then the verdicts.
+func graver(a, b error) bool {
+	rank := func(err error) int {
+		var s statusError
+		switch {
+		case err == nil:
+			return 0
+		case !errors.As(err, &s):
+			return 9
+		}
+		return map[statusError]int{exitRisky: 1, exitUnclear: 2, exitUnfit: 3, exitDangerous: 4}[s]
+	}
+	return rank(a) > rank(b)
+}
+
+func (a *app) vetOne(ctx context.Context, s *job.Session, file string, req job.VetRequest) error {
+	v, err := s.Vet(ctx, file, req)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	if a.json {
+		if err := view.JSON(a.Stdout, view.Vet(v)); err != nil {
+			return err
+		}
+	} else {
+		a.printer().Vet(v)
+	}
+	if v.Dangerous() {
+		return statusError(exitDangerous)
+	}
+	return status(v.Verdict)
+}
+
+func (a *app) place() *ucli.Command {
+	return &ucli.Command{
+		Name: "place", Category: "bring in", Usage: "vet a save, then install it: right name, free slot, own account", ArgsUsage: "FILE",
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "slot", Usage: "into slot `N`; what is there is kept first"},
+			&ucli.StringFlag{Name: "pick", Usage: "of several saves in it, the one called `NAME`"},
+			&ucli.StringFlag{Name: "in", Usage: "into the folder of `ACCOUNT`"},
+			&ucli.StringFlag{Name: "for", Usage: "into the install `GAME@INSTALL`"},
+			&ucli.BoolFlag{Name: "anyway", Usage: "also when it is unfit"},
+		},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 1, 1); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			v, err := s.Vet(ctx, cmd.Args().First(), job.VetRequest{For: cmd.String("for"), Pick: cmd.String("pick"), Slot: cmd.String("slot"), In: cmd.String("in")})
+			if err != nil {
+				return err
+			}
+			defer v.Close()
+			p, j, err := s.PlanPlace(ctx, v, cmd.Bool("anyway"))
+			if err != nil {
+				return err
+			}
+			where := j.Target.Name
+			if j.Target.Slot != "" {
+				where = "slot " + j.Target.Slot
+			}
+			if j.Verdict != check.Fit && !a.json {
+				a.printer().Line("%s for %s", j.Verdict, j.Look.Called)
+				a.printer().Findings(j.Findings)
+				a.printer().Line("")
+			}
+			return a.carryOut(ctx, "place", p, fmt.Sprintf("placed %s into %s of %s", view.Text(j.Save.Name), where, j.Look.Called), "Place it?")
+		},
+	}
+}

@@ -1,0 +1,347 @@
+// Package archive keeps snapshots of playthroughs in a folder of ordinary zips and JSON that outlives Ostrov.
+//
+// It promises that what is the same is stored once, that nothing once published is altered, that everything read back is checked against
+// its digest, and that a copy of the README.txt in each archive is enough to get files back without this program. An archive may lie on a
+// shared drive and is not trusted: names, sizes and digests in it are checked, and reading is bounded. It knows folders by id and files by
+// relative name; where they belong on a machine is its callers' business. The format is specified in docs/formats.md.
+package archive
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"sort"
+	"strings"
+	"time"
+
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/tree"
+)
+
+// Format is the number of the archive's format.
+const Format = 1
+
+// Errors that callers tell apart.
+var (
+	ErrNewer   = errors.New("was written by a newer Ostrov")
+	ErrDamaged = errors.New("damaged")
+	// ErrMissing says that a content that a snapshot uses is not in the archive.
+	ErrMissing = errors.New("missing from the archive")
+)
+
+// Cache remembers which content file holds what; see package index.
+type Cache interface {
+	Contents(archive, zip string, size int64) ([]tree.Digest, bool)
+	StoreContents(archive, zip string, size int64, digests []tree.Digest)
+}
+
+// Archive is an open archive.
+type Archive struct {
+	Dir string
+	ID  string
+
+	cache Cache
+	where map[tree.Digest]string // content file of each entry; nil until loaded
+	open  openZips
+}
+
+type head struct {
+	Format int    `json:"ostrov_archive"`
+	ID     string `json:"id"`
+}
+
+// Open opens the archive in dir. The error is fs.ErrNotExist where there is none. cache may be nil.
+func Open(dir string, cache Cache) (*Archive, error) {
+	data, err := os.ReadFile(filepath.Join(dir, "archive.json"))
+	if err != nil {
+		return nil, err
+	}
+	var h head
+	if err := json.Unmarshal(data, &h); err != nil {
+		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, "archive.json"), ErrDamaged, err)
+	}
+	if h.Format > Format {
+		return nil, fmt.Errorf("the archive in %s %w (format %d, this one reads %d)", dir, ErrNewer, h.Format, Format)
+	}
+	return &Archive{Dir: dir, ID: h.ID, cache: cache}, nil
+}
+
+// Create makes an archive in dir, which must be missing or empty, and opens it.
+func Create(dir string, cache Cache) (*Archive, error) {
+	list, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if len(list) > 0 {
+		return nil, fmt.Errorf("%s is neither an archive nor empty", dir)
+	}
+	for _, sub := range []string{"playthroughs", "content"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if err := publish(filepath.Join(dir, "README.txt"), []byte(readme)); err != nil {
+		return nil, err
+	}
+	data, err := json.MarshalIndent(head{Format, strings.ToLower(rand.Text()[:12])}, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	if err := publish(filepath.Join(dir, "archive.json"), append(data, '\n')); err != nil {
+		return nil, err
+	}
+	return Open(dir, cache)
+}
+
+// Close frees what the archive holds open.
+func (a *Archive) Close() error { return a.open.close() }
+
+// Snapshot is one state of a playthrough.
+type Snapshot struct {
+	Format      int             `json:"ostrov_snapshot"`
+	ID          string          `json:"id"`
+	Playthrough string          `json:"playthrough"`
+	Title       string          `json:"title"` // of the playthrough
+	Game        string          `json:"game"`
+	GameTitle   string          `json:"game_title"`
+	Taken       time.Time       `json:"taken"`
+	Version     string          `json:"version,omitempty"` // of the game
+	Note        string          `json:"note,omitempty"`
+	ByHand      bool            `json:"by_hand,omitempty"` // taken in from a copy made by hand
+	Safety      string          `json:"safety,omitempty"`  // before which command it was taken by itself
+	Fingerprint mod.Fingerprint `json:"fingerprint,omitempty"`
+	Mods        []mod.Listed    `json:"mods"`
+	Roots       []Root          `json:"roots"`
+	Saves       []KeptSave      `json:"saves"`
+	Content     []string        `json:"content"` // the content files it uses
+
+	// Number counts the playthrough's snapshots in order of time, from 1. It is given when they are listed.
+	Number int `json:"-"`
+}
+
+// Address is how commands name the snapshot.
+func (s *Snapshot) Address() string { return fmt.Sprintf("%s.%d", s.Playthrough, s.Number) }
+
+// What a root holds.
+const (
+	Saves    = "saves"
+	Settings = "settings"
+	Mods     = "mods"
+)
+
+// Root is one folder of the game of which something was kept.
+type Root struct {
+	Folder  string `json:"folder"` // its id; of settings "settings", counted from 1: "settings-2"
+	Account string `json:"account,omitempty"`
+	What    string `json:"what"`    // saves, settings or mods
+	Listing []Part `json:"listing"` // where the listing of its files lies
+	Files   int    `json:"files"`
+	Bytes   int64  `json:"bytes"`
+}
+
+// Key tells roots of one snapshot apart.
+func (r Root) Key() string { return r.What + ":" + r.Folder + ":" + r.Account }
+
+// KeptSave is one save in a snapshot.
+type KeptSave struct {
+	Kind     string      `json:"kind"`
+	Folder   string      `json:"folder"`
+	Account  string      `json:"account,omitempty"`
+	Name     string      `json:"name"`
+	Slot     string      `json:"slot,omitempty"` // as the game shows it
+	Title    string      `json:"title,omitempty"`
+	Version  string      `json:"version,omitempty"`
+	Digest   tree.Digest `json:"digest"`
+	Bytes    int64       `json:"bytes"`
+	Modified time.Time   `json:"modified"`
+	Files    []KeptFile  `json:"files"`
+}
+
+// KeptFile is one file of a save with its SHA-256, in hex, which can be checked without Ostrov.
+type KeptFile struct {
+	Path   string `json:"path"` // in the root
+	SHA256 string `json:"sha256"`
+}
+
+// Part is a run of bytes of a file: a slice of one entry of a content file.
+type Part struct {
+	Entry  tree.Digest `json:"entry"`
+	Offset int64       `json:"offset,omitempty"`
+	Length int64       `json:"length"`
+}
+
+// Node is one line of a listing.
+type Node struct {
+	Path   string      `json:"path"` // slash-separated, in the root
+	Kind   tree.Kind   `json:"kind"`
+	Size   int64       `json:"size,omitempty"`
+	Mode   string      `json:"mode,omitempty"` // octal permission bits
+	Time   time.Time   `json:"time"`
+	Target string      `json:"target,omitempty"` // of a link
+	Digest tree.Digest `json:"digest,omitzero"`  // of the whole file
+	SHA256 string      `json:"sha256,omitempty"` // of files of saves
+	Parts  []Part      `json:"parts,omitempty"`
+}
+
+var (
+	namePattern     = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+	snapshotPattern = regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}$`)
+	contentPattern  = regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}\.zip$`)
+)
+
+// CheckName reports whether a playthrough can be called name.
+func CheckName(name string) error {
+	if !namePattern.MatchString(name) {
+		return fmt.Errorf("%.80q cannot name a playthrough: use a-z, 0-9 and -", name)
+	}
+	return nil
+}
+
+// newID names a snapshot or content file: its time and a random word, so that two machines may write into one archive.
+func newID(now time.Time) string {
+	return now.UTC().Format("2006-01-02T150405Z") + "-" + strings.ToLower(rand.Text()[:6])
+}
+
+// maxSnapshot bounds the JSON of one snapshot, in bytes.
+const maxSnapshot = 64 << 20
+
+// Broken is a snapshot that cannot be read.
+type Broken struct {
+	File string
+	Err  error
+}
+
+// Playthroughs are the names of the playthroughs that have snapshots, sorted.
+func (a *Archive) Playthroughs() ([]string, error) {
+	list, err := os.ReadDir(filepath.Join(a.Dir, "playthroughs"))
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, e := range list {
+		if e.IsDir() && namePattern.MatchString(e.Name()) {
+			names = append(names, e.Name())
+		}
+	}
+	return names, nil
+}
+
+// Snapshots returns those of a playthrough, oldest first and numbered, and those that cannot be read.
+func (a *Archive) Snapshots(playthrough string) ([]*Snapshot, []Broken, error) {
+	if err := CheckName(playthrough); err != nil {
+		return nil, nil, err
+	}
+	dir := filepath.Join(a.Dir, "playthroughs", playthrough)
+	list, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	var all []*Snapshot
+	var broken []Broken
+	for _, e := range list {
+		id, ok := strings.CutSuffix(e.Name(), ".json")
+		if !ok || !snapshotPattern.MatchString(id) {
+			continue
+		}
+		s, err := readSnapshot(filepath.Join(dir, e.Name()))
+		if err == nil && (s.ID != id || s.Playthrough != playthrough) {
+			err = fmt.Errorf("%w: it is of %s %s", ErrDamaged, s.Playthrough, s.ID)
+		}
+		if err != nil {
+			broken = append(broken, Broken{filepath.Join(dir, e.Name()), err})
+			continue
+		}
+		all = append(all, s)
+	}
+	sort.SliceStable(all, func(i, j int) bool {
+		if all[i].Taken.Equal(all[j].Taken) {
+			return all[i].ID < all[j].ID
+		}
+		return all[i].Taken.Before(all[j].Taken)
+	})
+	for i, s := range all {
+		s.Number = i + 1
+	}
+	return all, broken, nil
+}
+
+func readSnapshot(path string) (*Snapshot, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxSnapshot {
+		return nil, fmt.Errorf("%w: larger than %d bytes", ErrDamaged, maxSnapshot)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return parseSnapshot(data)
+}
+
+func parseSnapshot(data []byte) (*Snapshot, error) {
+	var s Snapshot
+	if err := json.Unmarshal(data, &s); err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
+	}
+	if s.Format > Format {
+		return nil, ErrNewer
+	}
+	for _, name := range s.Content {
+		if !contentPattern.MatchString(name) {
+			return nil, fmt.Errorf("%w: it names the content file %.80q", ErrDamaged, name)
+		}
+	}
+	return &s, nil
+}
+
+// host names this machine in the names of temporary files.
+func host() string {
+	name, _ := os.Hostname()
+	return regexp.MustCompile(`[^A-Za-z0-9-]`).ReplaceAllString(name, "-")
+}
+
+// publish writes a file under a temporary name, synced, and renames it.
+func publish(path string, data []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".part-"+host()+"-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return finish(f, path, err)
+}
+
+// finish ends what publish began: f is synced, closed and renamed to path, or removed.
+func finish(f *os.File, path string, err error) error {
+	if err == nil {
+		err = f.Chmod(0o644)
+		if runtime.GOOS == "windows" {
+			err = nil
+		}
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	err = errors.Join(err, f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	if dir, err := os.Open(filepath.Dir(path)); err == nil && runtime.GOOS != "windows" {
+		_ = dir.Sync() // some file systems cannot sync folders; the content itself is synced
+		dir.Close()
+	}
+	return nil
+}

@@ -1,0 +1,152 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/strict"
+)
+
+// AddRequest says which install to add.
+type AddRequest struct {
+	Game       string
+	At         string // its folder; "" looks in the usual places
+	Prefix     string // the compatibility prefix it runs in
+	PlayerHome string // the player's home, when that is not one's own
+	Name       string // what to call the install; "" is main, or taken from its folder
+}
+
+// PlanAdd finds an install and where it keeps its things. Nothing is known of it before ConfirmAdd.
+func (s *Session) PlanAdd(ctx context.Context, req AddRequest) (*game.Install, []game.Located, error) {
+	d, ok := s.Games[req.Game]
+	if !ok {
+		hint := "described: " + strings.Join(s.GameIDs(), ", ")
+		if near := strict.Nearest(req.Game, s.GameIDs()); near != "" {
+			hint = "did you mean " + near + "?"
+		}
+		return nil, nil, usage(hint, "there is no description of a game %q", req.Game)
+	}
+	in := &game.Install{Game: d, Name: req.Name, Pins: map[string]string{}}
+	var err error
+	for _, p := range []struct {
+		from string
+		to   *string
+	}{{req.At, &in.Root}, {req.Prefix, &in.Prefix}, {req.PlayerHome, &in.PlayerHome}} {
+		if p.from == "" {
+			continue
+		}
+		if *p.to, err = filepath.Abs(p.from); err != nil {
+			return nil, nil, err
+		}
+		if real, err := filepath.EvalSymlinks(*p.to); err == nil {
+			*p.to = real
+		}
+	}
+	if in.Root == "" {
+		if err := s.findInstall(in); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := in.Open(); err != nil {
+		return nil, nil, problem("ostrov games add "+d.ID+" --at DIR", "%w", err)
+	}
+	for _, other := range s.Installs {
+		if other.Game.ID == d.ID && other.Root == in.Root {
+			in.Name = other.Name // added again: its folders may have moved
+		}
+	}
+	if in.Name == "" {
+		in.Name = s.freeInstallName(in)
+	}
+	folders, err := in.Folders(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range folders {
+		if f.Value != "" {
+			in.Pins[f.Value] = f.Path // what ConfirmAdd confirms
+		}
+	}
+	return in, folders, in.CheckBounds(ctx, s.forbidden())
+}
+
+func (s *Session) findInstall(in *game.Install) error {
+	known, err := game.NativeKnown()
+	if in.Prefix != "" {
+		known, err = game.PrefixKnown(in.Prefix)
+	} else if in.PlayerHome != "" {
+		known = game.HomeKnown(in.PlayerHome)
+	}
+	if err != nil {
+		return err
+	}
+	found := in.Game.FindInstalls(known)
+	switch len(found) {
+	case 0:
+		return usage("ostrov games add "+in.Game.ID+" --at DIR", "%s is in none of its usual folders", in.Game.Title)
+	case 1:
+		in.Root = found[0]
+		return nil
+	}
+	var hints []string
+	for _, f := range found {
+		hints = append(hints, "--at "+shell(f))
+	}
+	return usage(strings.Join(hints, "\n"), "%s is in several folders: say which", in.Game.Title)
+}
+
+func (s *Session) freeInstallName(in *game.Install) string {
+	taken := func(name string) bool {
+		for _, other := range s.Installs {
+			if other.Game.ID == in.Game.ID && other.Name == name {
+				return true
+			}
+		}
+		return false
+	}
+	if !taken("main") {
+		return "main"
+	}
+	name := slug(filepath.Base(in.Root))
+	for name == "" || taken(name) {
+		name += "x"
+	}
+	return name
+}
+
+// ConfirmAdd makes a planned install known; the player has seen its folders.
+func (s *Session) ConfirmAdd(in *game.Install) error {
+	for i, other := range s.Installs {
+		if other.Game.ID == in.Game.ID && other.Name == in.Name {
+			s.Installs[i] = in
+			return s.saveInstalls()
+		}
+	}
+	s.Installs = append(s.Installs, in)
+	return s.saveInstalls()
+}
+
+// TestDescription reads a description and reports all that is wrong with it.
+func TestDescription(path string) (*game.Description, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return game.Parse(path, data)
+}
+
+// Folders are the folders of an install, for showing; unlike Look it needs nothing else to be in order.
+func (s *Session) Folders(ctx context.Context, in *game.Install) ([]game.Located, error) {
+	if err := in.Open(); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, problem("ostrov games add "+in.Game.ID+" --at DIR", "%s is not where it was: %w", in.Address(), err)
+		}
+		return nil, err
+	}
+	return in.Folders(ctx)
+}

@@ -1,0 +1,474 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/change"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// Look is the state of one install at a glance.
+type Look struct {
+	Install     *game.Install
+	Called      string // its shortest address
+	Version     string
+	Mods        mod.Set
+	List        []mod.Listed
+	Fingerprint mod.Fingerprint
+	Unmet       []mod.Unmet
+	Folders     []game.Located
+	Saves       []*SaveState
+	// Findings are about the install, not about one save.
+	Findings []check.Finding
+	Running  []Process
+	Account  string // the player's own, or ""
+	// Recovered tells that an interrupted change was put back first.
+	Recovered bool
+	Snapshot  *archive.Snapshot // the newest of the current playthrough, or nil
+	Since     Since
+	// Playthroughs of this install.
+	Playthroughs []logbook.Playthrough
+}
+
+// SaveState is one save with what is known of it.
+type SaveState struct {
+	*save.Save
+	Needs       logbook.Needs
+	Findings    []check.Finding
+	Verdict     check.Verdict
+	Playthrough string // "" where unassigned
+	// Kept tells that the newest snapshot has it in just this state.
+	Kept bool
+}
+
+// Key is what the logbook calls the save's place.
+func (s *SaveState) Key() logbook.Key { return keyOf(s.Save) }
+
+func keyOf(s *save.Save) logbook.Key {
+	folder := s.Folder.ID
+	if s.Folder.Account != "" {
+		folder += ":" + s.Folder.Account
+	}
+	return logbook.Key{Folder: folder, Name: s.Name}
+}
+
+// Since is what changed since the newest snapshot.
+type Since struct {
+	New, Changed int // saves
+	Version      string
+	Mods         []ModChange
+}
+
+// ModChange is one difference between two mod lists.
+type ModChange struct {
+	What string     `json:"what"` // added, dropped, updated, altered, on or off
+	Mod  mod.Listed `json:"mod"`
+	Was  string     `json:"was,omitempty"` // the version before
+}
+
+// ready opens an install, checks its bounds and puts in order what an interrupted change left.
+func (s *Session) ready(ctx context.Context, in *game.Install) (recovered bool, err error) {
+	if err := in.Open(); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return false, problem("ostrov games add "+in.Game.ID+" --at DIR", "%s is not where it was: %w", in.Address(), err)
+		}
+		return false, err
+	}
+	if err := in.CheckBounds(ctx, s.forbidden()); err != nil {
+		return false, err
+	}
+	roots, listed, err := s.changeable(ctx, in)
+	if err != nil {
+		return false, err
+	}
+	return change.Recover(ctx, roots, listed)
+}
+
+// changeable are the folders of an install that Ostrov changes, and those in or directly beside which nothing may be staged: the game
+// lists what is in them, and account folders by their parent.
+func (s *Session) changeable(ctx context.Context, in *game.Install) (roots, listed []string, err error) {
+	folders, err := in.Folders(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range folders {
+		listed = append(listed, f.Path)
+		if f.Account != "" {
+			listed = append(listed, filepath.Dir(f.Path))
+		}
+		if !f.Managed {
+			roots = append(roots, f.Path)
+		}
+	}
+	groups, err := in.SettingsGroups(ctx)
+	for _, g := range groups {
+		roots = append(roots, g.Dir)
+	}
+	return roots, listed, err
+}
+
+// Look looks at an install and records what it sees. Within a session it looks once.
+func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
+	if l, ok := s.looks[in]; ok {
+		return l, nil
+	}
+	recovered, err := s.ready(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	l := &Look{Install: in, Called: s.called(in), Recovered: recovered}
+	if l.Folders, err = in.Folders(ctx); err != nil {
+		return nil, err
+	}
+	if l.Version, _, err = in.Version(ctx); err != nil {
+		l.Findings = append(l.Findings, check.New(check.NoRule, "", "the game's version cannot be read: "+err.Error()))
+	}
+	if l.Account, err = in.OwnAccount(ctx); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		s.Log.Warn("no account", "error", err)
+	}
+	if err := s.lookAtMods(ctx, l); err != nil {
+		return nil, err
+	}
+	if l.Running, err = Running(ctx, in.Game.Install.Process); err != nil {
+		s.Log.Warn("processes cannot be listed", "error", err)
+	}
+	saves, err := save.Scan(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	for _, sv := range saves {
+		st := &SaveState{Save: sv}
+		if err := sv.TakeDigest(ctx, s.Hasher); err != nil {
+			if !errors.Is(err, tree.ErrBeingWritten) {
+				return nil, err
+			}
+			st.Findings = append(st.Findings, check.New(check.BeingWritten, "", sv.Name+" is being written"))
+		}
+		l.Saves = append(l.Saves, st)
+	}
+	l.neverStarted()
+	if err := s.record(ctx, l); err != nil {
+		return nil, err
+	}
+	if err := s.belongings(ctx, l); err != nil {
+		return nil, err
+	}
+	for _, st := range l.Saves {
+		if st.Needs, err = s.Logbook.Needs(ctx, st.Digest); err != nil {
+			return nil, err
+		}
+		st.Findings = append(st.Findings, l.judge(st.Facts, st.Needs)...)
+		check.Sort(st.Findings)
+		st.Verdict = check.Sum(st.Findings)
+	}
+	if err := s.sinceSnapshot(ctx, l); err != nil {
+		return nil, err
+	}
+	s.looks[in] = l
+	return l, nil
+}
+
+func (s *Session) lookAtMods(ctx context.Context, l *Look) error {
+	var err error
+	if l.Mods, err = mod.Scan(ctx, l.Install); err != nil {
+		return err
+	}
+	if err := l.Mods.TakeDigests(ctx, s.Hasher, false); err != nil {
+		return err
+	}
+	l.List = l.Mods.List()
+	l.Fingerprint = mod.FingerprintOf(l.List)
+	if l.Install.Game.PerSaveMods() {
+		return nil // each save says which of the installed mods are on
+	}
+	l.Unmet = l.Mods.Unmet(l.Install.Game.Order())
+	for _, u := range l.Unmet {
+		need := u.Need.ID
+		if !u.Need.Range.IsAny() {
+			need += " " + u.Need.Range.String()
+		}
+		l.Findings = append(l.Findings, check.New(check.RequirementMissing, u.Mod.Name(), fmt.Sprintf("needs %s: %s", need, u.Why)))
+	}
+	for _, m := range l.Mods.Mods {
+		if m.HiddenBy != "" {
+			l.Findings = append(l.Findings, check.New(check.ModHidden, m.Name(), "in "+m.Dir()+", hidden by "+m.HiddenBy))
+		}
+	}
+	return nil
+}
+
+func (l *Look) neverStarted() {
+	for i := range l.Install.Game.Saves {
+		id := l.Install.Game.Saves[i].Folder
+		found := false
+		for _, f := range l.Folders {
+			found = found || f.ID == id && (f.Exists || f.Create)
+		}
+		if !found {
+			l.Findings = append(l.Findings, check.New(check.NeverStarted, "", "the folder "+id+" is not there yet: start the game once"))
+		}
+	}
+}
+
+// have is what the install has, for a check.
+func (l *Look) have() check.Have {
+	return check.Have{Version: l.Version, Mods: l.Mods.ForCheck(), Ordered: l.Mods.Ordered, HasMods: len(l.Install.Game.Mods) > 0, PerSave: l.Install.Game.PerSaveMods()}
+}
+
+// judge checks one save against the install.
+func (l *Look) judge(facts save.Facts, needs logbook.Needs) []check.Finding {
+	var found []check.Finding
+	if facts.Problem != nil {
+		found = append(found, check.New(check.Damaged, "", facts.Problem.Error()))
+	}
+	return append(found, check.Judge(needs.ForCheck(l.Mods.Ordered), l.have(), l.Install.Game.CheckRules(), l.Install.Game.Order())...)
+}
+
+// record writes what was seen into the logbook: each state with its evidence, and where it stands. Saves that were there at the last look
+// and are gone, or lost most of their size, become findings.
+func (s *Session) record(ctx context.Context, l *Look) error {
+	install := l.Install.Address()
+	before, err := s.Logbook.Places(ctx, install)
+	if err != nil {
+		return err
+	}
+	now := s.Now()
+	var places []logbook.Place
+	seen := map[logbook.Key]bool{}
+	for _, st := range l.Saves {
+		key := st.Key()
+		seen[key] = true
+		if st.Digest.IsZero() {
+			continue // being written
+		}
+		old, had := before[key]
+		if err := s.evidence(ctx, l, st.Save, old.Digest); err != nil {
+			return err
+		}
+		if had && !old.Gone && st.Size < old.Size/4 && old.Size > 0 {
+			f := check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(old.Size)), humanize.Bytes(uint64(st.Size)), old.Seen.Local().Format("2 January")))
+			st.Findings = append(st.Findings, f)
+			continue // the last whole state stays what it is compared with
+		}
+		places = append(places, logbook.Place{Key: key, Digest: st.Digest, Title: st.Facts.Title(), Slot: st.SlotShown(), Size: st.Size, Modified: st.Modified, Seen: now})
+	}
+	for key, p := range before {
+		if seen[key] {
+			continue
+		}
+		name := p.Name
+		if p.Slot != "" {
+			name = "slot " + p.Slot
+		}
+		if p.Title != "" {
+			name += fmt.Sprintf(", %q", p.Title)
+		}
+		l.Findings = append(l.Findings, check.New(check.SaveGone, name, "was there on "+p.Seen.Local().Format("2 January 15:04")))
+		if !p.Gone {
+			p.Gone = true
+			places = append(places, p)
+		}
+	}
+	return s.Logbook.SetPlaces(ctx, install, places)
+}
+
+// evidence records what a save of an install says of itself, what it descends from, and, where nothing better is known, what can be inferred
+// from what lies in place.
+func (s *Session) evidence(ctx context.Context, l *Look, sv *save.Save, before tree.Digest) error {
+	now := s.Now()
+	if err := s.Logbook.See(ctx, logbook.State{Digest: sv.Digest, Game: l.Install.Game.ID, Kind: sv.Kind.ID, Title: sv.Facts.Title(), Size: sv.Size}, now); err != nil {
+		return err
+	}
+	if err := s.written(ctx, sv.Digest, sv.Facts, ""); err != nil {
+		return err
+	}
+	if !before.IsZero() && before != sv.Digest {
+		if err := s.Logbook.Add(ctx, sv.Digest, logbook.Evidence{Kind: check.Descends, At: now, Parent: before}); err != nil {
+			return err
+		}
+	}
+	needs, err := s.Logbook.Needs(ctx, sv.Digest)
+	if err != nil {
+		return err
+	}
+	e := logbook.Evidence{Kind: check.Inferred, At: now}
+	if needs.Version == "" {
+		e.Version = l.Version
+	}
+	if needs.ModsEvidence == "" && len(l.Install.Game.Mods) > 0 {
+		e.Mods = inferMods(l.Mods, sv.Modified)
+	}
+	if e.Version == "" && e.Mods == nil {
+		return nil
+	}
+	return s.Logbook.Add(ctx, sv.Digest, e)
+}
+
+// written records what a save says of itself.
+func (s *Session) written(ctx context.Context, digest tree.Digest, facts save.Facts, note string) error {
+	e := logbook.Evidence{Kind: check.Written, At: s.Now(), Version: facts.Version(), Note: note}
+	if facts.ModsKnown {
+		e.Mods = []logbook.Needed{}
+		for _, item := range facts.Mods {
+			d, _ := tree.ParseDigest(item.Digest) // another algorithm's is of no use here
+			e.Mods = append(e.Mods, logbook.Needed{Listed: mod.Listed{ID: item.ID, Version: item.Version, Title: item.Title, Digest: d, On: true}})
+		}
+	}
+	if e.Version == "" && e.Mods == nil {
+		return nil
+	}
+	return s.Logbook.Add(ctx, digest, e)
+}
+
+// inferMods are the mods that lay in place when a save was written, as far as times on disk tell: those of which anything is younger than
+// the save are doubtful. Unpacking keeps old times, so the rest is not certain either.
+func inferMods(set mod.Set, written time.Time) []logbook.Needed {
+	needed := []logbook.Needed{}
+	for _, m := range set.Mods {
+		if m.On && !m.Kind.Base {
+			needed = append(needed, logbook.Needed{
+				Listed:   mod.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest, On: true},
+				Doubtful: m.Latest.After(written),
+			})
+		}
+	}
+	return needed
+}
+
+// belongings finds which playthrough each save belongs to. Saves that are new and unassigned belong to the active one.
+func (s *Session) belongings(ctx context.Context, l *Look) error {
+	all, err := s.Logbook.Playthroughs(ctx)
+	if err != nil {
+		return err
+	}
+	active := ""
+	for _, p := range all {
+		if p.Game == l.Install.Game.ID && p.Install == l.Install.Name {
+			l.Playthroughs = append(l.Playthroughs, p)
+			if p.Active {
+				active = p.Name
+			}
+		}
+	}
+	if len(l.Playthroughs) == 1 {
+		for _, st := range l.Saves {
+			st.Playthrough = l.Playthroughs[0].Name
+		}
+		return nil
+	}
+	belongs, err := s.Logbook.Belongs(ctx, l.Install.Address())
+	if err != nil {
+		return err
+	}
+	started := time.Time{}
+	for _, p := range l.Playthroughs {
+		if p.Name == active {
+			started = p.Started
+		}
+	}
+	var fresh []logbook.Key
+	for _, st := range l.Saves {
+		st.Playthrough = belongs[st.Key()]
+		if st.Playthrough == "" && active != "" && st.Modified.After(started) {
+			st.Playthrough = active
+			fresh = append(fresh, st.Key())
+		}
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	return s.Logbook.Assign(ctx, l.Install.Address(), fresh, active)
+}
+
+// Current is the playthrough that new saves belong to, or nil.
+func (l *Look) Current() *logbook.Playthrough {
+	for i := range l.Playthroughs {
+		if l.Playthroughs[i].Active || len(l.Playthroughs) == 1 {
+			return &l.Playthroughs[i]
+		}
+	}
+	return nil
+}
+
+func (s *Session) sinceSnapshot(ctx context.Context, l *Look) error {
+	p := l.Current()
+	if p == nil {
+		return nil
+	}
+	a, err := s.Archive(false)
+	if err != nil {
+		return nil // no archive yet, or its drive is away: then nothing is said of snapshots
+	}
+	all, _, err := a.Snapshots(p.Name)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	l.Snapshot = all[len(all)-1]
+	kept := map[string]tree.Digest{}
+	for _, k := range l.Snapshot.Saves {
+		kept[k.Folder+"\x00"+k.Account+"\x00"+k.Name] = k.Digest
+	}
+	for _, st := range l.Saves {
+		if st.Playthrough != p.Name {
+			continue
+		}
+		switch d, ok := kept[st.Folder.ID+"\x00"+st.Folder.Account+"\x00"+st.Name]; {
+		case !ok:
+			l.Since.New++
+		case d != st.Digest:
+			l.Since.Changed++
+		default:
+			st.Kept = true
+		}
+	}
+	if l.Snapshot.Version != l.Version {
+		l.Since.Version = l.Snapshot.Version
+	}
+	l.Since.Mods = CompareMods(l.Snapshot.Mods, l.List)
+	return nil
+}
+
+// CompareMods says how the mod list now differs from the one before.
+func CompareMods(before, now []mod.Listed) []ModChange {
+	old := map[string]mod.Listed{}
+	for _, m := range before {
+		old[strings.ToLower(m.ID)] = m
+	}
+	var changes []ModChange
+	for _, m := range now {
+		was, ok := old[strings.ToLower(m.ID)]
+		delete(old, strings.ToLower(m.ID))
+		switch {
+		case !ok:
+			changes = append(changes, ModChange{"added", m, ""})
+		case was.Version != m.Version:
+			changes = append(changes, ModChange{"updated", m, was.Version})
+		case !was.Digest.IsZero() && !m.Digest.IsZero() && was.Digest != m.Digest:
+			changes = append(changes, ModChange{"altered", m, was.Version})
+		case was.On != m.On && m.On:
+			changes = append(changes, ModChange{"on", m, ""})
+		case was.On != m.On:
+			changes = append(changes, ModChange{"off", m, ""})
+		}
+	}
+	for _, m := range before {
+		if was, gone := old[strings.ToLower(m.ID)]; gone {
+			changes = append(changes, ModChange{"dropped", was, was.Version})
+		}
+	}
+	return changes
+}

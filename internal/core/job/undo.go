@@ -1,0 +1,106 @@
+package job
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+
+	"ostrov/internal/core/change"
+)
+
+// pointerTo is what Ostrov's home knows of a change: where its record lies.
+type pointerTo struct {
+	ID      string `json:"id"`
+	Title   string `json:"title"`
+	Install string `json:"install"`
+	Dir     string `json:"dir"`
+}
+
+func (s *Session) rememberChange(r *change.Record) error {
+	data, err := json.MarshalIndent(pointerTo{r.ID, r.Title, r.Install, r.Dir}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return s.writeHome(filepath.Join("changes", r.ID+".json"), data)
+}
+
+// LastChange is the newest change that can be taken back.
+func (s *Session) LastChange() (*change.Record, error) {
+	list, err := os.ReadDir(filepath.Join(s.Home, "changes"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var names []string
+	for _, e := range list {
+		if filepath.Ext(e.Name()) == ".json" {
+			names = append(names, e.Name())
+		}
+	}
+	sort.Sort(sort.Reverse(sort.StringSlice(names)))
+	var newest *change.Record
+	for _, name := range names {
+		var p pointerTo
+		if err := s.readHome(filepath.Join("changes", name), &p); err != nil {
+			return nil, err
+		}
+		r, err := change.ReadRecord(p.Dir)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // long ago; what it moved aside is gone
+		}
+		if err != nil {
+			return nil, err
+		}
+		if !r.Undone && (newest == nil || r.Time.After(newest.Time)) {
+			newest = r
+		}
+	}
+	if newest == nil {
+		return nil, usage("", "there is no change to take back")
+	}
+	return newest, nil
+}
+
+// PlayedOn are the targets of a change that are not as it left them.
+func (s *Session) PlayedOn(ctx context.Context, r *change.Record) ([]string, error) {
+	return r.Changed(ctx)
+}
+
+// Undo takes a change back. What was played on since is kept in the archive first, and needs force.
+func (s *Session) Undo(ctx context.Context, r *change.Record, force bool) (*Done, error) {
+	if err := s.RequireRecords(); err != nil {
+		return nil, err
+	}
+	in, err := s.Install(r.Install)
+	if err != nil {
+		return nil, err
+	}
+	l, err := s.Look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	p := s.newPlan(ctx, l, "undo "+r.Title, nil)
+	if err := p.plan.Guard(); err != nil {
+		return nil, err
+	}
+	done := &Done{}
+	if force {
+		if done.Safety, err = s.keepBefore(ctx, p); err != nil {
+			return nil, err
+		}
+	}
+	if done.Record, err = change.Undo(ctx, r, p.plan, force); err != nil {
+		return nil, s.changeError(err)
+	}
+	delete(s.looks, in)
+	return done, s.rememberChange(done.Record)
+}
+
+// DescribeChange is a change in one line for people.
+func DescribeChange(r *change.Record) string {
+	return fmt.Sprintf("%s (%s, %s)", r.Title, r.Install, r.Time.Local().Format("2 January 15:04"))
+}

@@ -1,0 +1,232 @@
+package view
+
+import (
+	"encoding/json"
+	"io"
+	"time"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/job"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
+)
+
+// Head begins every JSON document.
+type Head struct {
+	Ostrov   int             `json:"ostrov"`
+	Command  string          `json:"command"`
+	Verdict  check.Verdict   `json:"verdict,omitempty"`
+	Findings []check.Finding `json:"findings,omitempty"`
+}
+
+// NewHead is the head of a command's document.
+func NewHead(command string) Head { return Head{Ostrov: 1, Command: command} }
+
+// JSON writes a document.
+func JSON(w io.Writer, document any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(document)
+}
+
+// InstallDoc is an install in JSON.
+type InstallDoc struct {
+	Address string      `json:"address"`
+	Game    string      `json:"game"`
+	Title   string      `json:"title"`
+	Root    string      `json:"root"`
+	Prefix  string      `json:"prefix,omitempty"`
+	Folders []FolderDoc `json:"folders"`
+}
+
+// FolderDoc is a folder of an install in JSON.
+type FolderDoc struct {
+	ID      string `json:"id"`
+	Account string `json:"account,omitempty"`
+	Path    string `json:"path"`
+	Exists  bool   `json:"exists"`
+	Why     string `json:"why,omitempty"`
+	Managed bool   `json:"managed,omitempty"`
+}
+
+// Install makes the document of an install.
+func Install(in *game.Install, folders []game.Located) InstallDoc {
+	d := InstallDoc{Address: in.Address(), Game: in.Game.ID, Title: in.Game.Title, Root: in.Root, Prefix: in.Prefix, Folders: []FolderDoc{}}
+	for _, f := range folders {
+		d.Folders = append(d.Folders, FolderDoc{f.ID, f.Account, f.Path, f.Exists, f.Why, f.Managed})
+	}
+	return d
+}
+
+// LookDoc is the state of an install in JSON.
+type LookDoc struct {
+	InstallDoc
+	Version     string          `json:"version"`
+	Fingerprint mod.Fingerprint `json:"fingerprint"`
+	Mods        []mod.Listed    `json:"mods"`
+	Findings    []check.Finding `json:"findings"`
+	Saves       []SaveDoc       `json:"saves"`
+	Snapshot    string          `json:"snapshot,omitempty"` // the newest
+	Since       *SinceDoc       `json:"since,omitempty"`
+	Recovered   bool            `json:"recovered,omitempty"`
+}
+
+// SinceDoc is what changed since the newest snapshot, in JSON.
+type SinceDoc struct {
+	New     int             `json:"new_saves"`
+	Changed int             `json:"changed_saves"`
+	Mods    []job.ModChange `json:"mods"`
+}
+
+// SaveDoc is a save in JSON.
+type SaveDoc struct {
+	Address     string            `json:"address"`
+	Name        string            `json:"name"`
+	Slot        string            `json:"slot,omitempty"`
+	Title       string            `json:"title,omitempty"`
+	Modified    time.Time         `json:"modified"`
+	Size        int64             `json:"size"`
+	Digest      string            `json:"digest"`
+	Playthrough string            `json:"playthrough,omitempty"`
+	Kept        bool              `json:"kept"`
+	Fields      map[string]string `json:"fields"` // as the save has them
+	Needs       NeedsDoc          `json:"needs"`
+	Verdict     check.Verdict     `json:"verdict"`
+	Findings    []check.Finding   `json:"findings"`
+}
+
+// NeedsDoc is what a save needs, in JSON.
+type NeedsDoc struct {
+	Version         string           `json:"version,omitempty"`
+	VersionEvidence check.Evidence   `json:"version_evidence,omitempty"`
+	Clean           bool             `json:"clean,omitempty"`
+	Mods            []logbook.Needed `json:"mods"`
+	ModsEvidence    check.Evidence   `json:"mods_evidence,omitempty"`
+}
+
+// Needs makes the document of what a save needs.
+func Needs(n logbook.Needs) NeedsDoc {
+	d := NeedsDoc{n.Version, n.VersionEvidence, n.Clean, n.Mods, n.ModsEvidence}
+	if d.Mods == nil {
+		d.Mods = []logbook.Needed{}
+	}
+	return d
+}
+
+// Save makes the document of a save.
+func Save(l *job.Look, s *job.SaveState) SaveDoc {
+	d := SaveDoc{Address: l.Address(s), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
+		Playthrough: s.Playthrough, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), Verdict: s.Verdict, Findings: none(s.Findings)}
+	for id, v := range s.Facts.Fields {
+		d.Fields[id] = v.Raw
+	}
+	return d
+}
+
+// Look makes the document of a look.
+func Look(l *job.Look) LookDoc {
+	d := LookDoc{InstallDoc: Install(l.Install, l.Folders), Version: l.Version, Fingerprint: l.Fingerprint, Mods: l.List, Findings: none(l.Findings), Saves: []SaveDoc{}, Recovered: l.Recovered}
+	if d.Mods == nil {
+		d.Mods = []mod.Listed{}
+	}
+	for _, s := range l.Saves {
+		d.Saves = append(d.Saves, Save(l, s))
+	}
+	if l.Snapshot != nil {
+		d.Snapshot = l.Snapshot.Address()
+		d.Since = &SinceDoc{l.Since.New, l.Since.Changed, l.Since.Mods}
+		if d.Since.Mods == nil {
+			d.Since.Mods = []job.ModChange{}
+		}
+	}
+	return d
+}
+
+func none(found []check.Finding) []check.Finding {
+	if found == nil {
+		return []check.Finding{}
+	}
+	return found
+}
+
+// VetDoc is a vetting in JSON.
+type VetDoc struct {
+	Head
+	File      string      `json:"file"`
+	Dangerous bool        `json:"dangerous"`
+	Kind      string      `json:"kind"` // folder, file, zip, tar or tar.gz
+	Saves     []FoundDoc  `json:"saves"`
+	Judged    []JudgedDoc `json:"judged"`
+}
+
+// FoundDoc is a save in a download, in JSON.
+type FoundDoc struct {
+	Name    string   `json:"name"`
+	Label   string   `json:"label,omitempty"`
+	Game    string   `json:"game"`
+	Title   string   `json:"title,omitempty"`
+	Version string   `json:"version,omitempty"`
+	Owner   string   `json:"owner,omitempty"`
+	Digest  string   `json:"digest,omitempty"`
+	Needs   NeedsDoc `json:"needs"`
+}
+
+// JudgedDoc is the judgement of a download against one install, in JSON.
+type JudgedDoc struct {
+	Install  string          `json:"install"`
+	Verdict  check.Verdict   `json:"verdict"`
+	Findings []check.Finding `json:"findings"`
+	Target   string          `json:"target,omitempty"` // where place would put it
+	Slot     string          `json:"slot,omitempty"`
+}
+
+// Vet makes the document of a vetting.
+func Vet(v *job.Vetting) VetDoc {
+	d := VetDoc{Head: NewHead("vet"), File: v.File, Dangerous: v.Dangerous(), Kind: v.Download.Kind, Saves: []FoundDoc{}, Judged: []JudgedDoc{}}
+	d.Verdict, d.Findings = v.Verdict, none(v.Findings)
+	for _, s := range v.Saves {
+		d.Saves = append(d.Saves, FoundDoc{s.Name, s.Label, s.Game.ID, s.Facts.Title(), s.Facts.Version(), s.Facts.Owner, s.Digest.String(), Needs(s.Needs)})
+	}
+	for _, j := range v.Judged {
+		jd := JudgedDoc{Install: j.Look.Install.Address(), Verdict: j.Verdict, Findings: none(j.Findings)}
+		if j.Target != nil {
+			jd.Target, jd.Slot = j.Target.Name, j.Target.Slot
+		}
+		d.Judged = append(d.Judged, jd)
+	}
+	if len(v.Judged) == 1 {
+		d.Findings = sorted(v.Findings, v.Judged[0].Findings)
+	}
+	return d
+}
+
+// SnapshotDoc is a snapshot in JSON.
+type SnapshotDoc struct {
+	Address     string             `json:"address"`
+	ID          string             `json:"id"`
+	Playthrough string             `json:"playthrough"`
+	Game        string             `json:"game"`
+	Taken       time.Time          `json:"taken"`
+	Version     string             `json:"version,omitempty"`
+	Note        string             `json:"note,omitempty"`
+	Safety      string             `json:"safety,omitempty"`
+	ByHand      bool               `json:"by_hand,omitempty"`
+	Fingerprint mod.Fingerprint    `json:"fingerprint,omitempty"`
+	Mods        []mod.Listed       `json:"mods"`
+	Saves       []archive.KeptSave `json:"saves"`
+}
+
+// Snapshot makes the document of a snapshot.
+func Snapshot(s *archive.Snapshot) SnapshotDoc {
+	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Fingerprint, s.Mods, s.Saves}
+	if d.Mods == nil {
+		d.Mods = []mod.Listed{}
+	}
+	if d.Saves == nil {
+		d.Saves = []archive.KeptSave{}
+	}
+	return d
+}

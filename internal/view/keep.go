@@ -1,0 +1,144 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/job"
+	"ostrov/internal/core/logbook"
+)
+
+// Kept writes what keeping did.
+func (p *Printer) Kept(k *job.Kept) {
+	s := k.Snapshot
+	p.Line("%s %s", p.paint(good, "kept"), p.paint(strong, s.Address()))
+	p.Line("")
+	var parts []string
+	parts = append(parts, Count(len(s.Saves), "save", "saves"))
+	if k.Since != nil && !s.ByHand {
+		parts = append(parts, fmt.Sprintf("%d new, %d changed since %s", k.New, k.Changed, When(k.Since.Taken, p.Now)))
+	}
+	p.Line("  %-9s %s", "saves", strings.Join(parts, "; "))
+	if !s.ByHand {
+		p.Line("  %-9s %s", "mods", fmt.Sprintf("list of %d, mod set %s", len(s.Mods), s.Fingerprint))
+	} else {
+		p.Line("  %-9s %s", "date", s.Taken.Local().Format("2 January 2006 15:04")+", from the copy's own files")
+	}
+	for _, c := range k.ModChanges {
+		p.Line("  %-9s %s", "", Text(ModChange(c)))
+	}
+	for _, r := range s.Roots {
+		if r.What != archive.Saves && r.Files > 0 {
+			p.Line("  %-9s %s, %s", r.What, Count(r.Files, "file", "files"), Size(r.Bytes))
+		}
+	}
+	p.Line("  %-9s %s read, %s unchanged and not read again", "read", Size(k.Copied), Size(k.Reused))
+	p.Line("  %-9s %s, grown by %s", "archive", k.Archive, Size(k.Stored))
+	if k.Started != "" {
+		p.Line("")
+		p.Line("  A playthrough %q was started for it.", k.Started)
+	}
+	if len(k.Findings) > 0 {
+		p.Line("")
+		p.Findings(k.Findings)
+	}
+	p.Next("ostrov kept "+s.Playthrough, "ostrov restore "+s.Address())
+}
+
+// Timeline writes the snapshots of one playthrough, newest last.
+func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archive.Broken) {
+	head := p.paint(strong, name)
+	if len(all) > 0 && all[0].Title != name {
+		head += "  " + Text(all[0].Title)
+	}
+	p.Line("%s", head)
+	var rows [][]string
+	for i, s := range all {
+		var notes []string
+		if s.Note != "" {
+			notes = append(notes, Text(s.Note))
+		}
+		if s.Safety != "" {
+			notes = append(notes, p.paint(faint, "before "+Text(s.Safety)))
+		}
+		if s.ByHand {
+			notes = append(notes, p.paint(faint, "a copy made by hand"))
+		}
+		if i > 0 && !s.ByHand {
+			before := all[i-1]
+			if before.Version != s.Version && before.Version != "" && s.Version != "" {
+				notes = append(notes, fmt.Sprintf("game %s → %s", Text(before.Version), Text(s.Version)))
+			}
+			if before.Fingerprint != s.Fingerprint && !before.ByHand {
+				notes = append(notes, Count(len(job.CompareMods(before.Mods, s.Mods)), "mod changed", "mods changed"))
+			}
+		}
+		rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), string(s.Fingerprint), fmt.Sprint(len(s.Saves)), strings.Join(notes, ", ")})
+	}
+	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version"}, {title: "mod set"}, {title: "saves", right: true}, {title: "", grow: false}}, rows)
+	for _, b := range broken {
+		p.Line("  %s %s: %v", p.paint(bad, "✗"), b.File, b.Err)
+	}
+}
+
+// Snapshot writes one snapshot in full.
+func (p *Printer) Snapshot(s *archive.Snapshot) {
+	p.Line("%s  %s", p.paint(strong, s.Address()), When(s.Taken, p.Now))
+	if s.Note != "" {
+		p.Line("  %s", Text(s.Note))
+	}
+	p.Line("  %s %s, %s", Text(s.GameTitle), Text(s.Version), Count(len(s.Mods), "mod", "mods"))
+	p.Line("")
+	var rows [][]string
+	for _, k := range s.Saves {
+		slot := k.Slot
+		if slot == "" {
+			slot = k.Name
+		}
+		rows = append(rows, []string{Text(slot), Text(k.Title), When(k.Modified, p.Now), Text(k.Version), Size(k.Bytes)})
+	}
+	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "version"}, {title: "size", right: true}}, rows)
+}
+
+// Playthroughs writes all lines of play.
+func (p *Printer) Playthroughs(all []logbook.Playthrough, saves map[string]int) {
+	p.Line("%s", Count(len(all), "playthrough", "playthroughs"))
+	if len(all) == 0 {
+		return
+	}
+	p.Line("")
+	var rows [][]string
+	for _, pt := range all {
+		state := ""
+		switch {
+		case pt.Closed:
+			state = p.paint(faint, "closed")
+		case pt.Active:
+			state = p.paint(good, "active")
+		}
+		rows = append(rows, []string{pt.Name, Text(pt.Title), pt.Game + "@" + pt.Install, fmt.Sprint(saves[pt.Name]), When(pt.Started, p.Now), state})
+	}
+	p.table([]column{{title: "playthrough"}, {title: "title", grow: true}, {title: "on"}, {title: "saves", right: true}, {title: "started"}, {title: ""}}, rows)
+}
+
+// Verified writes the report on an archive.
+func (p *Printer) Verified(dir string, r archive.Report) {
+	if len(r.Damage) == 0 {
+		p.Line("%s: %s", p.paint(good, "whole"), dir)
+		p.Line("")
+		p.Line("  %s, %s of content in %s, every byte read and checked", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
+		return
+	}
+	p.Line("%s: %s", p.paint(bad, "damaged"), dir)
+	for _, d := range r.Damage {
+		p.Line("")
+		p.hang("  "+p.paint(bad, "✗"), Text(d.What))
+		for _, t := range d.Touches {
+			p.Line("      touches %s", Text(t))
+		}
+		if len(d.Touches) == 0 {
+			p.Line("      touches nothing that is in use")
+		}
+	}
+}

@@ -1,0 +1,389 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/job"
+	"ostrov/internal/core/mod"
+)
+
+// Look writes the state of one install.
+func (p *Printer) Look(l *job.Look) {
+	fit := 0
+	for _, s := range l.Saves {
+		if s.Verdict == check.Fit {
+			fit++
+		}
+	}
+	head := p.paint(strong, l.Install.Game.Title)
+	if l.Version != "" {
+		head += " " + l.Version
+	}
+	saves := "no saves"
+	if len(l.Saves) > 0 {
+		saves = fmt.Sprintf("%d of %s fit", fit, Count(len(l.Saves), "save", "saves"))
+	}
+	p.Line("%s: %s", head, saves)
+	p.Line("%s", p.paint(faint, fmt.Sprintf("%s, %s", l.Called, modSummary(l))))
+	if l.Recovered {
+		p.Line("")
+		p.Line("  %s", p.paint(warn, "An interrupted change was put back first: everything is as it was before it."))
+	}
+	for _, r := range l.Running {
+		p.Line("  %s", p.paint(warn, fmt.Sprintf("%s runs (process %d)", r.Name, r.PID)))
+	}
+	if len(l.Saves) > 0 {
+		p.Line("")
+		p.saveTable(l)
+	}
+	if len(l.Findings) > 0 {
+		p.Line("")
+		p.Findings(l.Findings)
+	}
+	p.since(l)
+}
+
+func modSummary(l *job.Look) string {
+	on := 0
+	for _, m := range l.List {
+		if m.On {
+			on++
+		}
+	}
+	switch {
+	case len(l.List) == 0:
+		return "no mods"
+	case l.Install.Game.PerSaveMods():
+		return Count(len(l.List), "mod", "mods") + " installed"
+	case on < len(l.List):
+		return fmt.Sprintf("%s on, %d off, mod set %s", Count(on, "mod", "mods"), len(l.List)-on, l.Fingerprint)
+	default:
+		return fmt.Sprintf("%s, mod set %s", Count(on, "mod", "mods"), l.Fingerprint)
+	}
+}
+
+// saveTable lists saves with what players compare, and in one line each why it does not fit.
+func (p *Printer) saveTable(l *job.Look) {
+	slots := false
+	for _, s := range l.Saves {
+		slots = slots || s.HasSlot
+	}
+	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "version"}, {title: "mods", right: true}, {title: "verdict"}, {title: "", grow: true}}
+	if slots {
+		columns[0].title = "slot"
+	}
+	var rows [][]string
+	for _, s := range l.Saves {
+		version, mods := "", ""
+		if s.Needs.Version != "" {
+			version = s.Needs.Version
+			if s.Needs.VersionEvidence == check.Inferred {
+				version += "?"
+			}
+		}
+		if s.Needs.ModsEvidence != "" {
+			n := 0
+			for _, m := range s.Needs.Mods {
+				if m.On {
+					n++
+				}
+			}
+			mods = fmt.Sprint(n)
+			if s.Needs.ModsEvidence == check.Inferred {
+				mods += "?"
+			}
+		}
+		rows = append(rows, []string{handle(l, s), Text(title(s)), When(s.Modified, p.Now), Text(version), mods, p.verdict(s.Verdict), p.why(s)})
+	}
+	p.table(columns, rows)
+}
+
+func title(s *job.SaveState) string {
+	if t := s.Facts.Title(); t != "" && t != s.Name {
+		return t
+	}
+	if s.HasSlot {
+		return s.Name
+	}
+	return ""
+}
+
+func handle(l *job.Look, s *job.SaveState) string {
+	address := l.Address(s)
+	_, h, _ := strings.Cut(address, "/")
+	if before, _, ok := strings.Cut(address, "/"); ok && strings.Contains(before, ":") {
+		_, folder, _ := strings.Cut(before, ":")
+		h = folder + "/" + h
+	}
+	return Text(h)
+}
+
+// why is the gravest finding of a save in a few words.
+func (p *Printer) why(s *job.SaveState) string {
+	for _, f := range s.Findings {
+		if f.Severity == check.Note {
+			break
+		}
+		text := string(f.Code)
+		if f.Subject != "" {
+			text += " " + Text(f.Subject)
+		} else if f.Code == check.SaveOlder || f.Code == check.SaveNewer {
+			text += " " + s.Needs.Version
+		}
+		if n := serious(s.Findings) - 1; n > 0 {
+			text += fmt.Sprintf(" +%d", n)
+		}
+		return text
+	}
+	return ""
+}
+
+func serious(found []check.Finding) int {
+	n := 0
+	for _, f := range found {
+		if f.Severity != check.Note {
+			n++
+		}
+	}
+	return n
+}
+
+// since says what changed since the newest snapshot.
+func (p *Printer) since(l *job.Look) {
+	p.Line("")
+	if l.Snapshot == nil {
+		p.Line("  Nothing has been kept yet.")
+		return
+	}
+	var parts []string
+	if l.Since.New > 0 {
+		parts = append(parts, Count(l.Since.New, "new save", "new saves"))
+	}
+	if l.Since.Changed > 0 {
+		parts = append(parts, Count(l.Since.Changed, "changed save", "changed saves"))
+	}
+	if l.Since.Version != "" {
+		parts = append(parts, fmt.Sprintf("the game was updated from %s to %s", l.Since.Version, l.Version))
+	}
+	for _, c := range l.Since.Mods {
+		parts = append(parts, Text(ModChange(c)))
+	}
+	if len(parts) > 6 {
+		parts = append(parts[:6], fmt.Sprintf("%d more", len(parts)-6))
+	}
+	when := fmt.Sprintf("%s (%s)", l.Snapshot.Address(), When(l.Snapshot.Taken, p.Now))
+	if len(parts) == 0 {
+		p.Line("  Nothing has changed since %s.", when)
+		return
+	}
+	p.hang("  Since "+when+":", strings.Join(parts, ", "))
+}
+
+// ModChange is one difference of mod lists in words.
+func ModChange(c job.ModChange) string {
+	name := c.Mod.Title
+	if name == "" {
+		name = c.Mod.ID
+	}
+	switch c.What {
+	case "updated":
+		return fmt.Sprintf("%s %s → %s", name, c.Was, c.Mod.Version)
+	case "on", "off":
+		return name + " switched " + c.What
+	default:
+		return strings.TrimSpace(name+" "+c.Mod.Version) + " " + c.What
+	}
+}
+
+// LookNext suggests what to do after a look.
+func LookNext(l *job.Look) []string {
+	var next []string
+	for _, s := range l.Saves {
+		if s.Verdict == check.Unfit || s.Verdict == check.Unclear {
+			next = append(next, "ostrov needs "+shell(l.Address(s)))
+			break
+		}
+	}
+	for _, f := range l.Findings {
+		if (f.Code == check.SaveGone || f.Code == check.SaveShrank) && l.Snapshot != nil {
+			next = append(next, "ostrov restore "+l.Snapshot.Address())
+		}
+	}
+	for _, s := range l.Saves {
+		for _, f := range s.Findings {
+			if f.Code == check.SaveShrank && l.Snapshot != nil {
+				next = append(next, "ostrov restore "+l.Snapshot.Address())
+			}
+		}
+	}
+	if l.Snapshot == nil || l.Since.New+l.Since.Changed+len(l.Since.Mods) > 0 {
+		next = append(next, "ostrov keep "+l.Called)
+	}
+	return next
+}
+
+// shell quotes an argument for a command line, where it needs that.
+func shell(s string) string {
+	if s != "" && !strings.ContainsAny(s, " \t\n'\"\\$&;|<>()*?[]#~`!{}") {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// Saves writes the saves of an install with the columns of its description.
+func (p *Printer) Saves(l *job.Look) {
+	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), Count(len(l.Saves), "save", "saves"))
+	if len(l.Saves) == 0 {
+		return
+	}
+	var ids []string
+	for i := range l.Install.Game.Saves {
+		for _, c := range l.Install.Game.Saves[i].Columns {
+			if c != "mods" && !contains(ids, c) {
+				ids = append(ids, c)
+			}
+		}
+	}
+	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}}
+	for _, id := range ids {
+		columns = append(columns, column{title: id, right: id != "version"})
+	}
+	columns = append(columns, column{title: "mods", right: true}, column{title: "size", right: true}, column{title: "file", grow: true}, column{title: "playthrough", grow: true}, column{title: "verdict"})
+	p.Line("")
+	var rows [][]string
+	for _, s := range l.Saves {
+		row := []string{handle(l, s), Text(title(s)), When(s.Modified, p.Now)}
+		for _, id := range ids {
+			row = append(row, Text(s.Facts.Fields[id].Text))
+		}
+		mods := ""
+		if s.Facts.ModsKnown {
+			mods = fmt.Sprint(len(s.Facts.Mods))
+		}
+		rows = append(rows, append(row, mods, Size(s.Size), Text(s.Name), s.Playthrough, p.verdict(s.Verdict)))
+	}
+	p.table(columns, rows)
+	for _, f := range l.Folders {
+		for _, s := range l.Saves {
+			if s.Folder.Path == f.Path {
+				p.Line("")
+				p.Line("  %s", p.paint(faint, "in "+f.Path))
+				break
+			}
+		}
+	}
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// Mods writes the mod set of an install.
+func (p *Printer) Mods(l *job.Look) {
+	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), modSummary(l))
+	columns := []column{{title: "mod", grow: true}, {title: "version"}, {title: "id", grow: true}, {title: "size", right: true}, {title: "needs", grow: true}, {title: ""}}
+	if l.Mods.Ordered {
+		columns = append([]column{{title: "#", right: true}}, columns...)
+	}
+	unmet := map[*mod.Mod]bool{}
+	for _, u := range l.Unmet {
+		unmet[u.Mod] = true
+	}
+	var rows [][]string
+	for _, m := range l.Mods.Mods {
+		if m.Kind.Base {
+			continue
+		}
+		var needs []string
+		for _, n := range m.Needs {
+			needs = append(needs, strings.TrimSpace(n.ID+" "+n.Range.String()))
+		}
+		row := []string{Text(m.Name()), Text(m.Version), Text(m.ID), Size(m.Size), Text(strings.Join(needs, ", ")), p.modState(m, unmet[m])}
+		if l.Mods.Ordered {
+			order := ""
+			if m.Order > 0 && m.On {
+				order = fmt.Sprint(m.Order)
+			}
+			row = append([]string{order}, row...)
+		}
+		rows = append(rows, row)
+	}
+	if len(rows) > 0 {
+		p.Line("")
+		p.table(columns, rows)
+	}
+	if len(l.Unmet) > 0 {
+		p.Line("")
+		for _, f := range l.Findings {
+			if f.Code == check.RequirementMissing {
+				p.Findings([]check.Finding{f})
+			}
+		}
+	}
+}
+
+func (p *Printer) modState(m *mod.Mod, unmet bool) string {
+	switch {
+	case m.Problem != nil:
+		return p.paint(bad, "cannot be read")
+	case m.HiddenBy != "":
+		return p.paint(faint, "hidden")
+	case !m.On:
+		return p.paint(faint, "off")
+	case unmet:
+		return p.paint(warn, "on, requirement missing")
+	case m.Digest.IsZero():
+		return "on, not read yet"
+	default:
+		return p.paint(good, "on")
+	}
+}
+
+// Folders writes where an install keeps its things and why there.
+func (p *Printer) Folders(in *game.Install, folders []game.Located) {
+	p.Line("%s", p.paint(strong, in.Address()))
+	p.Line("  %-10s %s", "game", in.Root)
+	if in.Prefix != "" {
+		p.Line("  %-10s %s", "prefix", in.Prefix)
+	}
+	if in.PlayerHome != "" {
+		p.Line("  %-10s %s", "player", in.PlayerHome)
+	}
+	for _, f := range folders {
+		name := f.ID
+		if f.Account != "" {
+			name += " " + f.Account
+		}
+		var notes []string
+		if f.Title != "" {
+			notes = append(notes, f.Title)
+		}
+		if f.Why != "" {
+			notes = append(notes, "because "+Text(f.Why))
+		}
+		if f.Link != "" {
+			notes = append(notes, "a link at "+f.Link)
+		}
+		if f.Value != "" {
+			notes = append(notes, "named by the game's own files")
+		}
+		if f.Managed {
+			notes = append(notes, "never written")
+		}
+		if !f.Exists {
+			notes = append(notes, "not there yet")
+		}
+		p.Line("  %-10s %s", name, f.Path)
+		if len(notes) > 0 {
+			p.Line("  %-10s %s", "", p.paint(faint, strings.Join(notes, "; ")))
+		}
+	}
+}

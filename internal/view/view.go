@@ -1,0 +1,287 @@
+// Package view turns what the core returns into what people read: verdicts, tables, timelines, plans, progress; and into JSON.
+//
+// It decides how things look and nothing else. Every text that comes from outside, a save's title or the name of an entry in a download, is
+// printed only through Text, which makes control characters visible.
+package view
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"charm.land/lipgloss/v2"
+	"github.com/dustin/go-humanize"
+
+	"ostrov/internal/core/check"
+)
+
+// Printer writes for people.
+type Printer struct {
+	Out   io.Writer
+	Width int  // columns of the terminal
+	Color bool // whether colours may be used
+	Now   time.Time
+}
+
+// minWidth is the narrowest terminal that is laid out for.
+const minWidth = 40
+
+type tone int
+
+const (
+	plain tone = iota
+	strong
+	good
+	warn
+	bad
+	faint
+	key
+)
+
+var tones = map[tone]lipgloss.Style{
+	strong: lipgloss.NewStyle().Bold(true),
+	good:   lipgloss.NewStyle().Foreground(lipgloss.Color("2")).Bold(true),
+	warn:   lipgloss.NewStyle().Foreground(lipgloss.Color("3")).Bold(true),
+	bad:    lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true),
+	faint:  lipgloss.NewStyle().Foreground(lipgloss.Color("8")),
+	key:    lipgloss.NewStyle().Foreground(lipgloss.Color("6")),
+}
+
+func (p *Printer) paint(t tone, text string) string {
+	if !p.Color || t == plain || text == "" {
+		return text
+	}
+	return tones[t].Render(text)
+}
+
+// Line writes one line.
+func (p *Printer) Line(format string, args ...any) { fmt.Fprintf(p.Out, format+"\n", args...) }
+
+// maxText bounds one text from outside, in letters.
+const maxText = 200
+
+// Text makes a text from outside safe to show: control characters, characters that turn the direction of text and invalid bytes become
+// visible, and what is too long is cut. Letters of every language stay as they are.
+func Text(s string) string {
+	var b strings.Builder
+	n := 0
+	for len(s) > 0 {
+		r, size := utf8.DecodeRuneInString(s)
+		if n++; n > maxText {
+			return b.String() + "…"
+		}
+		switch {
+		case r == utf8.RuneError && size == 1:
+			fmt.Fprintf(&b, "‹%02X›", s[0])
+		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029', unicode.Is(unicode.Co, r):
+			fmt.Fprintf(&b, "‹U+%04X›", r)
+		default:
+			b.WriteRune(r)
+		}
+		s = s[size:]
+	}
+	return b.String()
+}
+
+// When is a time as people say it.
+func When(t, now time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	t, now = t.Local(), now.Local()
+	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	switch {
+	case t.After(now.Add(time.Minute)):
+		return t.Format("2 Jan 2006 15:04")
+	case !t.Before(midnight):
+		return "today " + t.Format("15:04")
+	case !t.Before(midnight.AddDate(0, 0, -1)):
+		return "yesterday " + t.Format("15:04")
+	case t.Year() == now.Year():
+		return t.Format("2 Jan 15:04")
+	default:
+		return t.Format("2 Jan 2006")
+	}
+}
+
+// Size is a number of bytes for people.
+func Size(n int64) string { return humanize.Bytes(uint64(max(n, 0))) }
+
+// Count is a number with its noun: Count(1, "mod", "mods").
+func Count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return humanize.Comma(int64(n)) + " " + many
+}
+
+func (p *Printer) verdict(v check.Verdict) string {
+	switch v {
+	case check.Fit:
+		return p.paint(good, string(v))
+	case check.Risky:
+		return p.paint(warn, string(v))
+	case check.Unfit:
+		return p.paint(bad, string(v))
+	default:
+		return p.paint(key, string(v))
+	}
+}
+
+func (p *Printer) mark(s check.Severity) string {
+	switch s {
+	case check.Stop:
+		return p.paint(bad, "✗")
+	case check.Risk:
+		return p.paint(warn, "!")
+	case check.Unknown:
+		return p.paint(key, "?")
+	default:
+		return p.paint(faint, "·")
+	}
+}
+
+// grouped is how many findings of one code with one effect are shown one by one.
+const grouped = 4
+
+// Findings writes findings, each under its mark and code; many of one kind share a line.
+func (p *Printer) Findings(found []check.Finding) {
+	width := 0
+	for _, f := range found {
+		width = max(width, len(f.Code))
+	}
+	same := map[string][]check.Finding{}
+	id := func(f check.Finding) string { return string(f.Code) + "\x00" + string(f.Severity) + "\x00" + f.Effect }
+	for _, f := range found {
+		same[id(f)] = append(same[id(f)], f)
+	}
+	done := map[string]bool{}
+	for _, f := range found {
+		all := same[id(f)]
+		if len(all) > grouped {
+			if done[id(f)] {
+				continue
+			}
+			done[id(f)] = true
+			var names []string
+			for _, one := range all {
+				names = append(names, Text(one.Subject))
+			}
+			f.Subject = fmt.Sprintf("%d: %s", len(all), strings.Join(names[:grouped], ", ")+" …")
+			f.Evidence = all[0].Evidence
+		}
+		head := fmt.Sprintf("  %s %s", p.mark(f.Severity), p.paint(strong, fmt.Sprintf("%-*s", width, f.Code)))
+		p.hang(head, sentence(f))
+	}
+}
+
+// sentence is a finding in words: what, why, and what the game does.
+func sentence(f check.Finding) string {
+	text := Text(f.Evidence)
+	if f.Subject != "" {
+		text = Text(f.Subject) + ": " + text
+	}
+	if f.Effect != "" {
+		text += ": " + f.Effect
+	}
+	return text
+}
+
+// hang writes text after head, wrapped to the terminal with the following lines under the first.
+func (p *Printer) hang(head, text string) {
+	indent := lipgloss.Width(head) + 1
+	if indent > p.Width/2 {
+		indent = 6
+	}
+	lines := strings.Split(lipgloss.Wrap(text, max(p.Width-indent-1, minWidth/2), " "), "\n")
+	for i, line := range lines {
+		if i == 0 {
+			p.Line("%s %s", head, strings.TrimRight(line, " "))
+		} else {
+			p.Line("%s%s", strings.Repeat(" ", indent), strings.TrimRight(line, " "))
+		}
+	}
+}
+
+// Next writes the commands to type next.
+func (p *Printer) Next(commands ...string) {
+	shown := map[string]bool{}
+	for _, c := range commands {
+		if c == "" || shown[c] {
+			continue
+		}
+		if len(shown) == 0 {
+			p.Line("")
+			p.Line("  %s", p.paint(faint, "Next"))
+		}
+		shown[c] = true
+		p.Line("    %s", c)
+	}
+}
+
+// column is one of a table.
+type column struct {
+	title string
+	right bool // numbers
+	grow  bool // takes what is left, and is cut where nothing is
+}
+
+// table writes rows under columns. Cells may carry colours.
+func (p *Printer) table(columns []column, rows [][]string) {
+	widths := make([]int, len(columns))
+	for i, c := range columns {
+		widths[i] = lipgloss.Width(c.title)
+		for _, r := range rows {
+			widths[i] = max(widths[i], lipgloss.Width(r[i]))
+		}
+	}
+	total := 2
+	for _, w := range widths {
+		total += w + 2
+	}
+	for i, c := range columns {
+		if over := total - p.Width; c.grow && over > 0 {
+			cut := min(over, max(widths[i]-10, 0))
+			widths[i] -= cut
+			total -= cut
+		}
+	}
+	write := func(cells []string, t tone) {
+		var b strings.Builder
+		b.WriteString("  ")
+		for i, c := range columns {
+			cell := cells[i]
+			if lipgloss.Width(cell) > widths[i] {
+				cell = cut(cell, widths[i])
+			}
+			space := strings.Repeat(" ", widths[i]-lipgloss.Width(cell))
+			if c.right {
+				cell = space + p.paint(t, cell)
+			} else {
+				cell = p.paint(t, cell) + space
+			}
+			b.WriteString(cell + "  ")
+		}
+		p.Line("%s", strings.TrimRight(b.String(), " "))
+	}
+	titles := make([]string, len(columns))
+	for i, c := range columns {
+		titles[i] = c.title
+	}
+	write(titles, faint)
+	for _, r := range rows {
+		write(r, plain)
+	}
+}
+
+// cut shortens a cell without colours to a width.
+func cut(s string, width int) string {
+	for lipgloss.Width(s) > max(width-1, 0) {
+		_, size := utf8.DecodeLastRuneInString(s)
+		s = s[:len(s)-size]
+	}
+	return s + "…"
+}
