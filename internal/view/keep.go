@@ -28,13 +28,22 @@ func (p *Printer) Kept(k *job.Kept) {
 	for _, c := range k.ModChanges {
 		p.Line("  %-9s %s", "", Text(ModChange(c)))
 	}
-	for _, r := range s.Roots {
-		if r.What != archive.Saves && r.Files > 0 {
-			p.Line("  %-9s %s, %s", r.What, Count(r.Files, "file", "files"), Size(r.Bytes))
+	for _, what := range []string{archive.Settings, archive.Mods} {
+		files, bytes := 0, int64(0)
+		for _, r := range s.Roots {
+			if r.What == what {
+				files, bytes = files+r.Files, bytes+r.Bytes
+			}
+		}
+		if files > 0 {
+			p.Line("  %-9s %s, %s", what, Count(files, "file", "files"), Size(bytes))
 		}
 	}
-	p.Line("  %-9s %s read, %s unchanged and not read again", "read", Size(k.Copied), Size(k.Reused))
-	p.Line("  %-9s %s, grown by %s", "archive", k.Archive, Size(k.Stored))
+	read := Size(k.Copied) + " read"
+	if k.Reused > 0 {
+		read += fmt.Sprintf(", %s unchanged and not read again", Size(k.Reused))
+	}
+	p.Line("  %-9s %s, grown by %s; %s", "archive", k.Archive, Size(k.Stored), read)
 	if k.Started != "" {
 		p.Line("")
 		p.Line("  A playthrough %q was started for it.", k.Started)

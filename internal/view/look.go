@@ -350,12 +350,12 @@ func (p *Printer) modState(m *mod.Mod, unmet bool) string {
 // Folders writes where an install keeps its things and why there.
 func (p *Printer) Folders(in *game.Install, folders []game.Located) {
 	p.Line("%s", p.paint(strong, in.Address()))
-	p.Line("  %-10s %s", "game", in.Root)
+	p.Line("  %-12s %s", "game", in.Root)
 	if in.Prefix != "" {
-		p.Line("  %-10s %s", "prefix", in.Prefix)
+		p.Line("  %-12s %s", "prefix", in.Prefix)
 	}
 	if in.PlayerHome != "" {
-		p.Line("  %-10s %s", "player", in.PlayerHome)
+		p.Line("  %-12s %s", "player", in.PlayerHome)
 	}
 	for _, f := range folders {
 		name := f.ID
@@ -381,9 +381,9 @@ func (p *Printer) Folders(in *game.Install, folders []game.Located) {
 		if !f.Exists {
 			notes = append(notes, "not there yet")
 		}
-		p.Line("  %-10s %s", name, f.Path)
+		p.Line("  %-12s %s", name, f.Path)
 		if len(notes) > 0 {
-			p.Line("  %-10s %s", "", p.paint(faint, strings.Join(notes, "; ")))
+			p.Line("  %-12s %s", "", p.paint(faint, strings.Join(notes, "; ")))
 		}
 	}
 }

@@ -88,9 +88,6 @@ func (p *Printer) found(s *job.Vetted) {
 		text += "   " + strings.Join(made, ", ")
 	}
 	p.Line("  %s", text)
-	if s.Label != "" {
-		p.Line("  %s", p.paint(faint, "labelled \""+Text(s.Label)+"\""))
-	}
 }
 
 func vetNext(v *job.Vetting) []string {
@@ -109,7 +106,11 @@ func vetNext(v *job.Vetting) []string {
 	if len(v.Judged) == 1 {
 		j := v.Judged[0]
 		if v.Verdict != check.Unfit && j.Target != nil {
-			next = append(next, "ostrov place "+shell(v.File))
+			place := "ostrov place " + shell(v.File)
+			if v.Picked != "" {
+				place += " --pick " + shell(v.Picked)
+			}
+			next = append(next, place)
 		}
 		for _, f := range j.Findings {
 			if f.Severity == check.Stop || f.Severity == check.Risk {

@@ -7,6 +7,7 @@ package view
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -206,19 +207,30 @@ func (p *Printer) hang(head, text string) {
 	}
 }
 
-// Next writes the commands to type next.
-func (p *Printer) Next(commands ...string) {
-	shown := map[string]bool{}
-	for _, c := range commands {
-		if c == "" || shown[c] {
-			continue
+// Next writes what helps, and last the commands to type next: a remedy that begins with ostrov is a command.
+func (p *Printer) Next(remedies ...string) {
+	var advice, commands []string
+	for _, r := range remedies {
+		switch {
+		case r == "" || slices.Contains(advice, r) || slices.Contains(commands, r):
+		case strings.HasPrefix(r, "ostrov "):
+			commands = append(commands, r)
+		default:
+			advice = append(advice, r)
 		}
-		if len(shown) == 0 {
-			p.Line("")
-			p.Line("  %s", p.paint(faint, "Next"))
-		}
-		shown[c] = true
-		p.Line("    %s", c)
+	}
+	p.list("What helps", advice)
+	p.list("Next", commands)
+}
+
+func (p *Printer) list(title string, lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	p.Line("")
+	p.Line("  %s", p.paint(faint, title))
+	for _, l := range lines {
+		p.Line("    %s", Text(l))
 	}
 }
 
@@ -228,6 +240,9 @@ type column struct {
 	right bool // numbers
 	grow  bool // takes what is left, and is cut where nothing is
 }
+
+// minColumn is how far a column may be cut.
+const minColumn = 8
 
 // table writes rows under columns. Cells may carry colours.
 func (p *Printer) table(columns []column, rows [][]string) {
@@ -242,12 +257,17 @@ func (p *Printer) table(columns []column, rows [][]string) {
 	for _, w := range widths {
 		total += w + 2
 	}
-	for i, c := range columns {
-		if over := total - p.Width; c.grow && over > 0 {
-			cut := min(over, max(widths[i]-10, 0))
-			widths[i] -= cut
-			total -= cut
+	for ; total > p.Width; total-- { // the widest of those that may be cut gives way
+		widest := -1
+		for i, c := range columns {
+			if c.grow && widths[i] > minColumn && (widest < 0 || widths[i] > widths[widest]) {
+				widest = i
+			}
 		}
+		if widest < 0 {
+			break
+		}
+		widths[widest]--
 	}
 	write := func(cells []string, t tone) {
 		var b strings.Builder

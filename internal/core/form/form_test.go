@@ -254,7 +254,7 @@ func TestDamagedFiles(t *testing.T) {
 
 func TestConvert(t *testing.T) {
 	for _, c := range []struct{ as, in, want string }{
-		{"", "x", "x"}, {"int", " 12 ", "12"}, {"seconds", "3661", "1h1m1s"}, {"ticks:20", "1200", "1m0s"},
+		{"", "x", "x"}, {"int", " 12 ", "12"}, {"seconds", "3661", "1 h 01 min"}, {"ticks:20", "1200", "1 min"},
 		{"unix", "0", "1970-01-01T00:00:00Z"}, {"date:2006-01-02", "2026-03-01", "2026-03-01T00:00:00Z"},
 		{"bool", "True", "true"}, {"base64", "SGFyYm91cg==", "Harbour"}, {"hex", "4162", "Ab"},
 	} {

@@ -114,6 +114,13 @@ func span(v Value, seconds float64, wrong func(string) (Value, error)) (Value, e
 		return wrong("a span of time")
 	}
 	v.Duration = time.Duration(seconds * float64(time.Second))
-	v.Text = v.Duration.Round(time.Second).String()
+	switch d := v.Duration.Round(time.Second); {
+	case d >= time.Hour:
+		v.Text = fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	case d >= time.Minute:
+		v.Text = fmt.Sprintf("%d min", int(d.Minutes()))
+	default:
+		v.Text = d.String()
+	}
 	return v, nil
 }

@@ -14,6 +14,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/change"
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
@@ -229,13 +230,23 @@ func (l *Look) have() check.Have {
 	return check.Have{Version: l.Version, Mods: l.Mods.ForCheck(), Ordered: l.Mods.Ordered, HasMods: len(l.Install.Game.Mods) > 0, PerSave: l.Install.Game.PerSaveMods()}
 }
 
-// judge checks one save against the install.
+// judge checks one save against the install. Of a save that cannot be read nothing else is said: what it needs is not known to be right.
 func (l *Look) judge(facts save.Facts, needs logbook.Needs) []check.Finding {
-	var found []check.Finding
 	if facts.Problem != nil {
-		found = append(found, check.New(check.Damaged, "", facts.Problem.Error()))
+		return []check.Finding{check.New(check.Damaged, "", reading(facts.Problem))}
 	}
-	return append(found, check.Judge(needs.ForCheck(l.Mods.Ordered), l.have(), l.Install.Game.CheckRules(), l.Install.Game.Order())...)
+	return l.compare(needs)
+}
+
+// compare checks what a save needs against what the install has.
+func (l *Look) compare(needs logbook.Needs) []check.Finding {
+	return check.Judge(needs.ForCheck(l.Mods.Ordered), l.have(), l.Install.Game.CheckRules(), l.Install.Game.Order())
+}
+
+// reading says why a file cannot be read, without words from inside.
+func reading(err error) string {
+	text := strings.ReplaceAll(err.Error(), form.ErrDamaged.Error()+": ", "")
+	return strings.Replace(text, "unexpected EOF", "ends too early", 1)
 }
 
 // record writes what was seen into the logbook: each state with its evidence, and where it stands. Saves that were there at the last look
@@ -418,6 +429,12 @@ func (s *Session) sinceSnapshot(ctx context.Context, l *Look) error {
 		return err
 	}
 	l.Snapshot = all[len(all)-1]
+	for i := len(all) - 1; i >= 0; i-- { // what was kept on purpose says more than what was kept before a change
+		if all[i].Safety == "" && !all[i].ByHand {
+			l.Snapshot = all[i]
+			break
+		}
+	}
 	kept := map[string]tree.Digest{}
 	for _, k := range l.Snapshot.Saves {
 		kept[k.Folder+"\x00"+k.Account+"\x00"+k.Name] = k.Digest

@@ -30,6 +30,7 @@ type Vetting struct {
 	Saves    []*Vetted // those found, or picked
 	Judged   []*Judged // the first save against each install of its game; empty when there are several and none is picked
 	Verdict  check.Verdict
+	Picked   string // what --pick said, or ""
 }
 
 // Vetted is one save in a download.
@@ -84,7 +85,7 @@ func (s *Session) Vet(ctx context.Context, file string, req VetRequest) (*Vettin
 	if err != nil {
 		return nil, err
 	}
-	v := &Vetting{File: file, Download: d}
+	v := &Vetting{File: file, Download: d, Picked: req.Pick}
 	if err := v.vet(ctx, s, req); err != nil {
 		return nil, errors.Join(err, v.Close())
 	}
@@ -274,7 +275,9 @@ func (v *Vetting) judge(ctx context.Context, s *Session, installs []*game.Instal
 		}
 		any = true
 		j := &Judged{Look: l, Save: c, Findings: slices.Clone(file)}
-		j.Findings = append(j.Findings, check.Judge(c.Needs.ForCheck(l.Mods.Ordered), l.have(), in.Game.CheckRules(), in.Game.Order())...)
+		if c.Facts.Problem == nil {
+			j.Findings = append(j.Findings, l.compare(c.Needs)...)
+		}
 		j.place(req, v.Download.Name)
 		check.Sort(j.Findings)
 		j.Verdict = check.Sum(append(slices.Clone(v.Findings), j.Findings...))
@@ -315,7 +318,7 @@ func (v *Vetting) fileFindings(c *Vetted) []check.Finding {
 		found = append(found, f)
 	}
 	if c.Facts.Problem != nil && len(found) == 0 && !damaged {
-		f := check.New(check.Damaged, "", c.Facts.Problem.Error())
+		f := check.New(check.Damaged, "", reading(c.Facts.Problem))
 		f.Remedy = "fetch the download again"
 		found = append(found, f)
 	}
