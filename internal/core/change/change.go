@@ -48,6 +48,9 @@ type Plan struct {
 	Listed []string
 	// Guard is asked just before the exchange whether it may happen; nil always may.
 	Guard func() error
+	// Announce is called when everything is staged, before anything is exchanged: a crash after the commit must not leave a change that nobody
+	// can find. It may announce a change that then does not happen, and so has no record.
+	Announce func(*Record) error
 	// Now is the time of the change.
 	Now time.Time
 	// Wait is how long to wait for another Ostrov that is changing the same folder.
@@ -117,7 +120,7 @@ func apply(ctx context.Context, p Plan, undoes string) (record *Record, err erro
 		}
 	}
 	lead := areas[p.Items[0].Root]
-	r := &Record{Format: recordFormat, ID: p.Now.UTC().Format("20060102T150405Z") + "-" + strings.ToLower(rand.Text()[:6]), Title: p.Title, Install: p.Install,
+	r := &Record{Format: recordFormat, ID: p.Now.UTC().Format("20060102T150405.000000Z") + "-" + strings.ToLower(rand.Text()[:6]), Title: p.Title, Install: p.Install,
 		Time: p.Now, State: "applying", Undoes: undoes}
 	r.Dir = filepath.Join(lead.dir, r.ID)
 	t := &transaction{ctx, p, r, areas, lead}
@@ -202,6 +205,11 @@ func (t *transaction) exchange() error {
 		}
 		if !item.Create && !exists(item.Root) {
 			return errors.Join(fmt.Errorf("%s is not there", item.Root), t.discard())
+		}
+	}
+	if t.plan.Announce != nil {
+		if err := t.plan.Announce(t.r); err != nil {
+			return errors.Join(err, t.discard())
 		}
 	}
 	if err := t.journal(); err != nil {

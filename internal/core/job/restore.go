@@ -133,7 +133,7 @@ func (s *Session) newPlan(ctx context.Context, l *Look, title string, guard func
 	if guard == nil {
 		guard = func() error { return mayChange(ctx, l.Install, nil, nil) }
 	}
-	return &Planned{Install: l.Install, look: l, safety: title, plan: change.Plan{Title: title, Install: l.Install.Address(), Listed: listed, Guard: guard, Now: s.Now(), Wait: lockWait}}
+	return &Planned{Install: l.Install, look: l, safety: title, plan: change.Plan{Title: title, Install: l.Install.Address(), Listed: listed, Guard: guard, Announce: s.rememberChange, Now: s.Now(), Wait: lockWait}}
 }
 
 type restorer struct {
@@ -466,7 +466,7 @@ func (s *Session) Apply(ctx context.Context, p *Planned) (*Done, error) {
 		}
 	}
 	delete(s.looks, p.Install)
-	return done, s.rememberChange(r)
+	return done, nil
 }
 
 // keepBefore keeps the playthroughs that a plan touches, unless the newest snapshot has them just so.

@@ -21,6 +21,7 @@ type pointerTo struct {
 	Dir     string `json:"dir"`
 }
 
+// rememberChange notes where the record of a change will be.
 func (s *Session) rememberChange(r *change.Record) error {
 	data, err := json.MarshalIndent(pointerTo{r.ID, r.Title, r.Install, r.Dir}, "", "  ")
 	if err != nil {
@@ -50,7 +51,10 @@ func (s *Session) LastChange() (*change.Record, error) {
 		}
 		r, err := change.ReadRecord(p.Dir)
 		if errors.Is(err, fs.ErrNotExist) {
-			continue // long ago; what it moved aside is gone
+			if _, err := os.Stat(filepath.Dir(p.Dir)); err == nil { // it never happened, or what it moved aside is gone by now
+				_ = os.Remove(filepath.Join(s.Home, "changes", name))
+			}
+			continue
 		}
 		if err != nil {
 			return nil, err
@@ -97,7 +101,7 @@ func (s *Session) Undo(ctx context.Context, r *change.Record, force bool) (*Done
 		return nil, s.changeError(err)
 	}
 	delete(s.looks, in)
-	return done, s.rememberChange(done.Record)
+	return done, nil
 }
 
 // DescribeChange is a change in one line for people.
