@@ -199,7 +199,9 @@ func TestDemoWorldIsTheSameEachTime(t *testing.T) {
 	relative := func(w *world) map[string]string {
 		files := map[string]string{}
 		for path, text := range state(t, w.dir) {
-			files[strings.TrimPrefix(path, w.dir)] = strings.ReplaceAll(text, w.dir, "")
+			if filepath.Base(path) != "wardens.json" { // which names a folder of this very world
+				files[strings.TrimPrefix(path, w.dir)] = text
+			}
 		}
 		return files
 	}

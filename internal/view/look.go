@@ -307,6 +307,9 @@ func (p *Printer) Mods(l *job.Look) {
 			needs = append(needs, strings.TrimSpace(n.ID+" "+n.Range.String()))
 		}
 		row := []string{Text(m.Name()), Text(m.Version), Text(m.ID), Size(m.Size), Text(strings.Join(needs, ", ")), p.modState(m, unmet[m])}
+		if m.On && m.HiddenBy == "" && m.Problem == nil && l.Install.Game.PerSaveMods() {
+			row[len(row)-1] = "installed"
+		}
 		if l.Mods.Ordered {
 			order := ""
 			if m.Order > 0 && m.On {
