@@ -188,7 +188,8 @@ type contentWriter struct {
 	fresh []tree.Digest // in the open file
 	done  []pending
 	bytes int64 // written, compressed
-	trial *flate.Writer
+
+	trial, deflate *flate.Writer
 }
 
 // pending is a whole content file that waits to be published.
@@ -213,7 +214,15 @@ func (w *contentWriter) add(data []byte) (tree.Digest, error) {
 			return d, err
 		}
 		w.file, w.zip, w.size = f, zip.NewWriter(f), 0
-		w.zip.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return flate.NewWriter(out, 4) })
+		w.zip.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { // one after the other: a compressor is large
+			if w.deflate == nil {
+				var err error
+				w.deflate, err = flate.NewWriter(out, 4)
+				return w.deflate, err
+			}
+			w.deflate.Reset(out)
+			return w.deflate, nil
+		})
 	}
 	method := zip.Store
 	if w.shrinks(data) {

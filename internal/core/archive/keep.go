@@ -27,7 +27,7 @@ type Keeping struct {
 	w      contentWriter
 	before map[string]map[string]Node // by root key and path: what an earlier snapshot has
 	used   map[tree.Digest]bool
-	shas   map[string]map[string]string
+	buf    []byte // of split, which runs one file at a time
 	// Copied are the bytes of files that had to be read, Reused those of files that had not.
 	Copied, Reused int64
 }
@@ -203,7 +203,10 @@ func (k *Keeping) use(parts []Part) {
 // split stores what r gives as parts, holding no more than the largest part in memory.
 func (k *Keeping) split(r io.Reader) ([]Part, error) {
 	var parts []Part
-	buf := make([]byte, 0, maxPart)
+	if k.buf == nil {
+		k.buf = make([]byte, 0, maxPart)
+	}
+	buf := k.buf[:0]
 	for {
 		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]

@@ -1,0 +1,420 @@
+package archive
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/tree"
+)
+
+var evening = time.Date(2026, 3, 1, 21, 14, 2, 0, time.UTC)
+
+// memory is an Index for tests.
+type memory map[string]tree.Known
+
+func (m memory) Lookup(path string) (tree.Known, bool) { k, ok := m[path]; return k, ok }
+func (m memory) Store(path string, k tree.Known)       { m[path] = k }
+
+// fixture is a folder of saves and an archive.
+type fixture struct {
+	t      testing.TB
+	saves  string
+	a      *Archive
+	hasher *tree.Hasher
+	now    time.Time
+}
+
+func newFixture(t testing.TB) *fixture {
+	f := &fixture{t: t, saves: t.TempDir(), now: time.Now().Add(time.Hour)} // later than all files, so that these count as settled
+	f.hasher = &tree.Hasher{Index: memory{}, Now: func() time.Time { return f.now }}
+	var err error
+	f.a, err = Create(filepath.Join(t.TempDir(), "archive"), nil)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.a.Close() })
+	return f
+}
+
+func (f *fixture) write(name string, data []byte) {
+	path := filepath.Join(f.saves, filepath.FromSlash(name))
+	require.NoError(f.t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(f.t, os.WriteFile(path, data, 0o640))
+	require.NoError(f.t, os.Chtimes(path, evening, evening))
+}
+
+// keep takes a snapshot of all saves.
+func (f *fixture) keep(before *Snapshot) (*Snapshot, *Keeping) {
+	k, err := f.a.Keep(f.t.Context(), f.hasher, before, f.now)
+	require.NoError(f.t, err)
+	defer k.Abandon()
+	var entries []tree.Entry
+	require.NoError(f.t, tree.Walk(f.t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
+	root, nodes, err := k.Root(f.t.Context(), Root{Folder: "saves", What: Saves}, []Group{{f.saves, entries}}, true)
+	require.NoError(f.t, err)
+	f.now = f.now.Add(time.Minute)
+	s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
+	for _, n := range nodes {
+		if n.Kind == tree.File {
+			s.Saves = append(s.Saves, KeptSave{Folder: "saves", Name: n.Path, Title: "T " + n.Path, Files: []KeptFile{{n.Path, n.SHA256}}})
+		}
+	}
+	require.NoError(f.t, k.Commit(s))
+	return s, k
+}
+
+// read brings all files of a snapshot back into memory.
+func (f *fixture) read(s *Snapshot) (map[string]string, error) {
+	files := map[string]string{}
+	err := f.a.Nodes(f.t.Context(), s.Roots[0], func(n Node) error {
+		if n.Kind != tree.File {
+			return nil
+		}
+		var b bytes.Buffer
+		if err := f.a.Copy(f.t.Context(), n, &b); err != nil {
+			return err
+		}
+		files[n.Path] = b.String()
+		return nil
+	})
+	return files, err
+}
+
+func noise(n int, seed uint64) []byte {
+	r := rand.New(rand.NewPCG(seed, 1))
+	b := make([]byte, n)
+	for i := range b {
+		b[i] = byte(r.Uint32())
+	}
+	return b
+}
+
+func TestWhatIsKeptComesBack(t *testing.T) {
+	f := newFixture(t)
+	want := map[string]string{"a.sav": "text", "empty": "", "dir/b.bin": string(noise(10_000, 1)), "big": string(noise(11<<20, 2)), "zeros": strings.Repeat("\x00", 9<<20)}
+	for name, data := range want {
+		f.write(name, []byte(data))
+	}
+	s, k := f.keep(nil)
+	got, err := f.read(s)
+	require.NoError(t, err)
+	assert.True(t, fmt.Sprint(len(want)) == fmt.Sprint(len(got)))
+	for name, data := range want {
+		assert.True(t, data == got[name], name)
+	}
+	assert.Less(t, k.Stored(), int64(12<<20), "zeros take next to nothing")
+	report, err := f.a.Verify(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, report.Damage)
+	assert.Equal(t, 1, report.Snapshots)
+	left, _ := filepath.Glob(filepath.Join(f.a.Dir, "*", ".part-*"))
+	assert.Empty(t, left)
+}
+
+func TestWhatIsTheSameIsStoredOnce(t *testing.T) {
+	f := newFixture(t)
+	big := noise(12<<20, 3)
+	f.write("world", big)
+	f.write("a", []byte("small"))
+	f.write("copy-of-a", []byte("small"))
+	first, _ := f.keep(nil)
+	opens := f.hasher.Opens.Load()
+	second, k := f.keep(first)
+	assert.Zero(t, k.Stored(), "a snapshot that changes nothing costs one small JSON file")
+	assert.Zero(t, k.Copied)
+	assert.Equal(t, opens, f.hasher.Opens.Load(), "no file is opened again")
+	assert.Equal(t, first.Roots, second.Roots)
+
+	changed := append(bytes.Clone(big[:6<<20]), append([]byte("inserted"), big[6<<20:]...)...)
+	f.write("world", changed)
+	third, k := f.keep(second)
+	assert.Less(t, k.Stored(), int64(6<<20), "an insertion moves only the parts around it")
+	got, err := f.read(third)
+	require.NoError(t, err)
+	assert.True(t, string(changed) == got["world"])
+
+	all, broken, err := f.a.Snapshots("gannet-rock")
+	require.NoError(t, err)
+	assert.Empty(t, broken)
+	assert.Equal(t, []int{1, 2, 3}, []int{all[0].Number, all[1].Number, all[2].Number})
+}
+
+func TestAFileThatIsBeingWrittenIsNotKept(t *testing.T) {
+	f := newFixture(t)
+	f.write("a", noise(1000, 1))
+	k, err := f.a.Keep(t.Context(), f.hasher, nil, f.now)
+	require.NoError(t, err)
+	defer k.Abandon()
+	stop := make(chan bool)
+	file, err := os.OpenFile(filepath.Join(f.saves, "a"), os.O_WRONLY|os.O_APPEND, 0)
+	require.NoError(t, err)
+	defer file.Close()
+	go func() {
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				_, _ = file.Write([]byte("more"))
+			}
+		}
+	}()
+	defer close(stop)
+	time.Sleep(10 * time.Millisecond)
+	e, err := tree.Look(f.saves, "a")
+	require.NoError(t, err)
+	_, _, err = k.Root(t.Context(), Root{Folder: "saves"}, []Group{{f.saves, []tree.Entry{e}}}, true)
+	assert.ErrorIs(t, err, tree.ErrBeingWritten)
+}
+
+func TestEveryDamageIsFoundAndNamed(t *testing.T) {
+	f := newFixture(t)
+	f.write("slot_00/voyage", noise(3000, 1))
+	f.write("slot_01/voyage", []byte(strings.Repeat("compressible ", 400)))
+	s, _ := f.keep(nil)
+	path := filepath.Join(f.a.Dir, "content", s.Content[0])
+	good, err := os.ReadFile(path)
+	require.NoError(t, err)
+	harmless := 0
+	for i := 0; i < len(good); i += 7 {
+		bad := bytes.Clone(good)
+		bad[i] ^= 1 << (i % 8)
+		require.NoError(t, os.WriteFile(path, bad, 0o644))
+		a, err := Open(f.a.Dir, nil)
+		require.NoError(t, err)
+		report, err := a.Verify(t.Context(), func(int64) {})
+		require.NoError(t, err)
+		a.Close()
+		if len(report.Damage) == 0 { // in a field of the zip that nothing depends on: all content must still be whole
+			harmless++
+		} else if len(report.Damage[0].Touches) > 0 {
+			assert.Contains(t, report.Damage[0].Touches[0], "gannet-rock.1")
+		}
+	}
+	assert.Less(t, harmless, len(good)/7/10)
+	require.NoError(t, os.Remove(path))
+	a, err := Open(f.a.Dir, nil)
+	require.NoError(t, err)
+	report, err := a.Verify(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	require.NotEmpty(t, report.Damage)
+	assert.Contains(t, report.Damage[0].What, "missing from the archive")
+}
+
+func TestAnArchiveThatLies(t *testing.T) {
+	ok := Node{Path: "a", Kind: tree.File, Mode: "644"}
+	require.NoError(t, ok.check())
+	for name, change := range map[string]func(*Node){
+		"leads out":       func(n *Node) { n.Path = "../a" },
+		"leads out below": func(n *Node) { n.Path = "a/../../b" },
+		"absolute":        func(n *Node) { n.Path = "/etc/passwd" },
+		"backslash":       func(n *Node) { n.Path = `..\a` },
+		"no name":         func(n *Node) { n.Path = "" },
+		"device":          func(n *Node) { n.Kind = tree.Special },
+		"size":            func(n *Node) { n.Size = 10 },
+		"part":            func(n *Node) { n.Size, n.Parts = 1<<40, []Part{{tree.Digest{1}, 0, 1 << 40}} },
+		"negative":        func(n *Node) { n.Size, n.Parts = -1, []Part{{tree.Digest{1}, 0, -1}} },
+		"mode":            func(n *Node) { n.Mode = "4755" },
+	} {
+		n := ok
+		change(&n)
+		assert.ErrorIs(t, n.check(), ErrDamaged, name)
+	}
+	_, err := parseSnapshot([]byte(`{"ostrov_snapshot":1,"content":["../../evil.zip"]}`))
+	assert.ErrorIs(t, err, ErrDamaged)
+	_, err = parseSnapshot([]byte(`{"ostrov_snapshot":2}`))
+	assert.ErrorIs(t, err, ErrNewer)
+	for _, name := range []string{"..", "a/b", "", "Upper", "-x"} {
+		assert.Error(t, CheckName(name), name)
+	}
+}
+
+func TestAnEntryThatIsABombIsBounded(t *testing.T) {
+	f := newFixture(t)
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	d := tree.Digest{1}
+	e, err := w.Create(d.Hex())
+	require.NoError(t, err)
+	_, err = io.CopyN(e, zeros{}, 200<<20)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(f.a.Dir, "content", "2026-03-01T211402Z-abcdef.zip"), b.Bytes(), 0o644))
+	_, err = f.a.entry(d)
+	assert.ErrorIs(t, err, ErrDamaged)
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
+// TestRecoveryWithoutOstrov runs the Python script out of the archive's own README.txt.
+func TestRecoveryWithoutOstrov(t *testing.T) {
+	python, err := exec.LookPath("python3")
+	if err != nil {
+		t.Skip("needs the Debian package python3")
+	}
+	f := newFixture(t)
+	want := map[string]string{"slot_00/a": "text", "slot_00/empty": "", "big": string(noise(9<<20, 5))}
+	for name, data := range want {
+		f.write(name, []byte(data))
+	}
+	s, _ := f.keep(nil)
+	text, err := os.ReadFile(filepath.Join(f.a.Dir, "README.txt"))
+	require.NoError(t, err)
+	_, script, ok := strings.Cut(string(text), "---- recover.py ------------------------------------------------------------\n")
+	require.True(t, ok)
+	script, _, ok = strings.Cut(script, "---- end of recover.py")
+	require.True(t, ok)
+	require.NoError(t, os.WriteFile(filepath.Join(f.a.Dir, "recover.py"), []byte(script), 0o644))
+	out := filepath.Join(t.TempDir(), "out")
+	said, err := exec.Command(python, filepath.Join(f.a.Dir, "recover.py"), filepath.Join(f.a.Dir, "playthroughs", "gannet-rock", s.ID+".json"), out).CombinedOutput()
+	require.NoError(t, err, string(said))
+	for name, data := range want {
+		got, err := os.ReadFile(filepath.Join(out, "saves-saves", filepath.FromSlash(name)))
+		require.NoError(t, err)
+		assert.True(t, data == string(got), name)
+	}
+}
+
+// TestOtherProgramsReadTheContents holds the content files against two readers of zips.
+func TestOtherProgramsReadTheContents(t *testing.T) {
+	f := newFixture(t)
+	f.write("a", []byte(strings.Repeat("text ", 1000)))
+	f.write("b", noise(5<<20, 1))
+	s, _ := f.keep(nil)
+	for program, args := range map[string][]string{"unzip": {"-t", "-q"}, "7z": {"t"}} {
+		path, err := exec.LookPath(program)
+		if err != nil {
+			t.Logf("%s is not here; it is in the Debian package %s", program, map[string]string{"unzip": "unzip", "7z": "p7zip-full"}[program])
+			continue
+		}
+		for _, c := range s.Content {
+			out, err := exec.Command(path, append(args, filepath.Join(f.a.Dir, "content", c))...).CombinedOutput()
+			assert.NoError(t, err, string(out))
+		}
+	}
+}
+
+func TestTwoMachinesKeepIntoOneArchive(t *testing.T) {
+	f := newFixture(t)
+	f.write("a", noise(100_000, 1))
+	other, err := Open(f.a.Dir, nil)
+	require.NoError(t, err)
+	g := &fixture{t: t, saves: f.saves, a: other, hasher: &tree.Hasher{Now: f.hasher.Now}, now: f.now}
+	f.keep(nil)
+	g.keep(nil)
+	all, broken, err := f.a.Snapshots("gannet-rock")
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+	assert.Empty(t, broken)
+	report, err := f.a.Verify(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, report.Damage)
+}
+
+func TestCreateRefusesAFolderInUse(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "x"), nil, 0o644))
+	_, err := Create(dir, nil)
+	assert.ErrorContains(t, err, "neither an archive nor empty")
+	_, err = Open(dir, nil)
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func FuzzListing(f *testing.F) {
+	line, _ := json.Marshal(Node{Path: "a/b", Kind: tree.File, Size: 3, Mode: "644", Parts: []Part{{tree.Digest{1}, 0, 3}}})
+	f.Add([]byte(listingHead + "\n" + string(line) + "\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		_ = readListing(bytes.NewReader(data), func(n Node) error {
+			assert.NoError(t, n.check())
+			assert.True(t, filepath.IsLocal(filepath.FromSlash(n.Path)))
+			return nil
+		})
+	})
+}
+
+func FuzzSnapshot(f *testing.F) {
+	data, _ := json.Marshal(Snapshot{Format: 1, Content: []string{"2026-03-01T211402Z-abcdef.zip"}})
+	f.Add(data)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if s, err := parseSnapshot(data); err == nil {
+			for _, c := range s.Content {
+				assert.True(t, filepath.IsLocal(c))
+			}
+		} else {
+			assert.Nil(t, s)
+		}
+	})
+}
+
+func FuzzCut(f *testing.F) {
+	f.Add(noise(1<<20, 1))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if len(data) == 0 {
+			return
+		}
+		n := cut(data)
+		assert.True(t, n > 0 && n <= len(data) && n <= maxPart)
+	})
+}
+
+func BenchmarkKeep(b *testing.B) {
+	for _, c := range []struct {
+		name  string
+		files int
+		size  int
+	}{{"1000 small files", 1000, 2000}, {"one of 64 MiB", 1, 64 << 20}} {
+		b.Run("first, "+c.name, func(b *testing.B) {
+			f := newFixture(b)
+			for i := range c.files {
+				f.write(fmt.Sprintf("d%d/f%d", i%10, i), noise(c.size, uint64(i)))
+			}
+			b.SetBytes(int64(c.files * c.size))
+			for b.Loop() {
+				b.StopTimer()
+				f.hasher.Index = memory{}
+				a, err := Create(filepath.Join(b.TempDir(), "archive"), nil)
+				require.NoError(b, err)
+				f.a = a
+				b.StartTimer()
+				f.keep(nil)
+			}
+		})
+		b.Run("unchanged, "+c.name, func(b *testing.B) {
+			f := newFixture(b)
+			for i := range c.files {
+				f.write(fmt.Sprintf("d%d/f%d", i%10, i), noise(c.size, uint64(i)))
+			}
+			first, _ := f.keep(nil)
+			opens := f.hasher.Opens.Load()
+			for b.Loop() {
+				f.keep(first)
+			}
+			b.ReportMetric(float64(f.hasher.Opens.Load()-opens), "opens")
+		})
+	}
+}
+
+func BenchmarkVerify(b *testing.B) {
+	f := newFixture(b)
+	f.write("a", noise(64<<20, 1))
+	f.keep(nil)
+	b.SetBytes(64 << 20)
+	for b.Loop() {
+		_, err := f.a.Verify(context.Background(), func(int64) {})
+		require.NoError(b, err)
+	}
+}
