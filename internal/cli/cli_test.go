@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -549,16 +550,26 @@ func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
 	for _, args := range [][]string{
 		{"look"}, {"saves", "tidewrack"}, {"mods", "tidewrack"}, {"needs", "tidewrack/1"}, {"games"}, {"games", "show", "tidewrack"}, {"keep", "tidewrack"}, {"kept"},
 		{"archive"}, {"archive", "verify"}, {"playthroughs"}, {"vet", "downloads/quiet-cove.zip"}, {"place", "downloads/quiet-cove.zip", "--yes"}, {"undo", "--yes"},
-		{"restore", "tidewrack.1", "--yes"},
+		{"restore", "tidewrack.1", "--yes"}, {"games", "test", filepath.Join("..", "..", "games", "tidewrack.toml")}, {"archive", "add", filepath.Join(t.TempDir(), "other")},
 	} {
 		var head struct {
 			Ostrov  int
 			Command string
 		}
+		if args[0] == "games" && len(args) == 3 && args[1] == "test" {
+			path, err := filepath.Abs(args[2])
+			require.NoError(t, err)
+			args[2] = path
+		}
 		r := w.decode(&head, args...)
 		assert.Zero(t, r.status, "%v %s", args, r.err)
 		assert.Equal(t, 1, head.Ostrov)
 		assert.True(t, strings.HasPrefix(strings.Join(args, " "), head.Command), "%v says %q", args, head.Command)
+		schema, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "..", "docs", "json", strings.ReplaceAll(head.Command, " ", "-")+".schema.json"))
+		require.NoError(t, err)
+		document, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
+		require.NoError(t, err)
+		assert.NoError(t, schema.Validate(document), "%v keeps to its schema", args)
 	}
 }
 

@@ -42,17 +42,9 @@ func (a *app) listGames() error {
 	if err != nil {
 		return err
 	}
-	type described struct {
-		ID       string   `json:"id"`
-		Title    string   `json:"title"`
-		Installs []string `json:"installs"`
-	}
-	doc := struct {
-		view.Head
-		Games []described `json:"games"`
-	}{view.NewHead("games"), nil}
+	doc := view.GamesDoc{Head: view.NewHead("games")}
 	for _, id := range s.GameIDs() {
-		d := described{id, s.Games[id].Title, []string{}}
+		d := view.GameDoc{ID: id, Title: s.Games[id].Title, Installs: []string{}}
 		for _, in := range s.Installs {
 			if in.Game.ID == id {
 				d.Installs = append(d.Installs, in.Address())
@@ -124,10 +116,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 }
 
 func (a *app) installJSON(command string, in *game.Install, folders []game.Located) error {
-	return view.JSON(a.Stdout, struct {
-		view.Head
-		Install view.InstallDoc `json:"install"`
-	}{view.NewHead(command), view.Install(in, folders)})
+	return view.JSON(a.Stdout, view.FoldersDoc{Head: view.NewHead(command), Install: view.Install(in, folders)})
 }
 
 func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
@@ -170,11 +159,7 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, struct {
-			view.Head
-			ID    string `json:"id"`
-			Title string `json:"title"`
-		}{view.NewHead("games test"), d.ID, d.Title})
+		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title})
 	}
 	p := a.printer()
 	p.Line("sound: %s (%s)", view.Text(d.Title), d.ID)

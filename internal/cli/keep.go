@@ -48,10 +48,7 @@ func (a *app) keep() *ucli.Command {
 					return err
 				}
 				if a.json {
-					return view.JSON(a.Stdout, struct {
-						view.Head
-						Install view.LookDoc `json:"install"`
-					}{view.NewHead("keep"), view.Look(l)})
+					return view.JSON(a.Stdout, view.LooksDoc{Head: view.NewHead("keep"), Installs: []view.LookDoc{view.Look(l)}})
 				}
 				a.printer().Look(l)
 				fmt.Fprintln(a.Stdout, "\nNothing has been kept: --dry-run.")
@@ -62,14 +59,7 @@ func (a *app) keep() *ucli.Command {
 				return err
 			}
 			if a.json {
-				doc := struct {
-					view.Head
-					Snapshot view.SnapshotDoc `json:"snapshot"`
-					Archive  string           `json:"archive"`
-					Read     int64            `json:"read"`
-					Reused   int64            `json:"reused"`
-					Stored   int64            `json:"stored"`
-				}{view.NewHead("keep"), view.Snapshot(k.Snapshot), k.Archive, k.Copied, k.Reused, k.Stored}
+				doc := view.KeepDoc{Head: view.NewHead("keep"), Snapshot: view.Snapshot(k.Snapshot), Archive: k.Archive, Read: k.Copied, Reused: k.Reused, Stored: k.Stored}
 				doc.Findings = k.Findings
 				return view.JSON(a.Stdout, doc)
 			}
@@ -109,10 +99,7 @@ func (a *app) kept() *ucli.Command {
 }
 
 func (a *app) keptJSON(all []*archive.Snapshot) error {
-	doc := struct {
-		view.Head
-		Snapshots []view.SnapshotDoc `json:"snapshots"`
-	}{view.NewHead("kept"), []view.SnapshotDoc{}}
+	doc := view.KeptDoc{Head: view.NewHead("kept"), Snapshots: []view.SnapshotDoc{}}
 	for _, s := range all {
 		doc.Snapshots = append(doc.Snapshots, view.Snapshot(s))
 	}
@@ -202,11 +189,7 @@ func (a *app) archive() *ucli.Command {
 }
 
 func (a *app) archiveJSON(s *job.Session, command string, size int64) error {
-	return view.JSON(a.Stdout, struct {
-		view.Head
-		Dir  string `json:"dir"`
-		Size int64  `json:"size"`
-	}{view.NewHead(command), s.ArchiveDir(), size})
+	return view.JSON(a.Stdout, view.ArchiveDoc{Head: view.NewHead(command), Dir: s.ArchiveDir(), Size: size})
 }
 
 func (a *app) showArchive() error {
@@ -254,11 +237,7 @@ func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
 		if r.Damage == nil {
 			r.Damage = []archive.Damage{}
 		}
-		err = view.JSON(a.Stdout, struct {
-			view.Head
-			Dir string `json:"dir"`
-			archive.Report
-		}{view.NewHead("archive verify"), s.ArchiveDir(), r})
+		err = view.JSON(a.Stdout, view.VerifyDoc{Head: view.NewHead("archive verify"), Dir: s.ArchiveDir(), Report: r})
 	} else {
 		a.printer().Verified(s.ArchiveDir(), r)
 	}

@@ -53,7 +53,7 @@ func (a *app) lookAll(ctx context.Context) error {
 
 func (a *app) lookAt(ctx context.Context, installs []*game.Install, judge bool) error {
 	s := a.session
-	doc := lookDoc{view.NewHead("look"), []view.LookDoc{}}
+	doc := view.LooksDoc{Head: view.NewHead("look"), Installs: []view.LookDoc{}}
 	doc.Verdict = check.Fit
 	p := a.printer()
 	var failed error
@@ -68,7 +68,7 @@ func (a *app) lookAt(ctx context.Context, installs []*game.Install, judge bool) 
 			a.report(ctx, fmt.Errorf("%s: %w", in.Address(), err))
 			continue
 		}
-		doc.worst(l)
+		doc.Worst(l)
 		if a.json {
 			doc.Installs = append(doc.Installs, view.Look(l))
 			continue
@@ -133,11 +133,7 @@ func (a *app) saves() *ucli.Command {
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
 				if a.json {
-					doc := struct {
-						view.Head
-						Saves []view.SaveDoc `json:"saves"`
-					}{view.NewHead("saves"), view.Look(l).Saves}
-					return view.JSON(a.Stdout, doc)
+					return view.JSON(a.Stdout, view.SavesDoc{Head: view.NewHead("saves"), Saves: view.Look(l).Saves})
 				}
 				a.printer().Saves(l)
 				return nil
@@ -152,14 +148,7 @@ func (a *app) mods() *ucli.Command {
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
 				if a.json {
-					look := view.Look(l)
-					doc := struct {
-						view.Head
-						Fingerprint string `json:"fingerprint"`
-						Mods        any    `json:"mods"`
-					}{view.NewHead("mods"), string(l.Fingerprint), look.Mods}
-					doc.Findings = look.Findings
-					return view.JSON(a.Stdout, doc)
+					return view.JSON(a.Stdout, view.Mods(l))
 				}
 				a.printer().Mods(l)
 				return nil
@@ -197,17 +186,7 @@ func (a *app) needs() *ucli.Command {
 				a.printer().Needs(n)
 				return nil
 			}
-			doc := struct {
-				view.Head
-				Save     view.SaveDoc  `json:"save"`
-				Needs    view.NeedsDoc `json:"needs"`
-				Evidence []evidenceDoc `json:"evidence"`
-			}{view.NewHead("needs"), view.Save(n.Look, n.Save), view.Needs(n.Save.Needs), []evidenceDoc{}}
-			doc.Verdict, doc.Findings = n.Verdict, n.Save.Findings
-			for _, e := range n.Evidence {
-				doc.Evidence = append(doc.Evidence, evidenceDoc{e.Kind, e.At, e.Version, len(e.Mods), e.Clean, e.Note, e.Parent.String()})
-			}
-			return view.JSON(a.Stdout, doc)
+			return view.JSON(a.Stdout, view.NeedsOf(n))
 		},
 	}
 }

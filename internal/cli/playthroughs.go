@@ -93,16 +93,9 @@ func (a *app) listPlaythroughs(ctx context.Context) error {
 		return err
 	}
 	if a.json {
-		type counted struct {
-			logbook.Playthrough
-			Saves int `json:"saves"`
-		}
-		doc := struct {
-			view.Head
-			Playthroughs []counted `json:"playthroughs"`
-		}{view.NewHead("playthroughs"), []counted{}}
+		doc := view.PlaythroughsDoc{Head: view.NewHead("playthroughs"), Playthroughs: []view.PlaythroughDoc{}}
 		for _, p := range all {
-			doc.Playthroughs = append(doc.Playthroughs, counted{p, saves[p.Name]})
+			doc.Playthroughs = append(doc.Playthroughs, view.PlaythroughDoc{Playthrough: p, Saves: saves[p.Name]})
 		}
 		return view.JSON(a.Stdout, doc)
 	}

@@ -64,11 +64,7 @@ func (a *app) restoreTo(ctx context.Context, s *job.Session, address, to string,
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, struct {
-			view.Head
-			To    string `json:"to"`
-			Files int    `json:"files"`
-		}{view.NewHead("restore"), to, n})
+		return view.JSON(a.Stdout, view.WrittenDoc{Head: view.NewHead("restore"), To: to, Files: n})
 	}
 	a.printer().Line("restored %s to %s: %s; the game's folders are untouched", address, to, view.Count(n, "file", "files"))
 	return nil
@@ -77,7 +73,7 @@ func (a *app) restoreTo(ctx context.Context, s *job.Session, address, to string,
 // carryOut shows a plan, asks, and makes the change.
 func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, done, question string) error {
 	p := a.printer()
-	doc := changeDoc{Head: view.NewHead(command), Plan: pl.Steps, Warnings: pl.Warnings}
+	doc := view.ChangeDoc{Head: view.NewHead(command), Plan: pl.Steps, Warnings: pl.Warnings}
 	if doc.Plan == nil {
 		doc.Plan = []job.Step{}
 	}
@@ -157,7 +153,7 @@ func (a *app) undo() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			doc := changeDoc{Head: view.NewHead("undo"), Plan: []job.Step{}, Warnings: []string{}}
+			doc := view.ChangeDoc{Head: view.NewHead("undo"), Plan: []job.Step{}, Warnings: []string{}}
 			for _, x := range r.Items {
 				step := job.Step{Do: "replace", What: "the former state", Path: x.Target}
 				switch {
@@ -176,7 +172,7 @@ func (a *app) undo() *ucli.Command {
 	}
 }
 
-func (a *app) takeBack(ctx context.Context, s *job.Session, title string, doc changeDoc, do func() (*job.Done, error), described string) error {
+func (a *app) takeBack(ctx context.Context, s *job.Session, title string, doc view.ChangeDoc, do func() (*job.Done, error), described string) error {
 	p := a.printer()
 	if !a.json {
 		if a.dryRun {

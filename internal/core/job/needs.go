@@ -14,8 +14,6 @@ type NeedsOf struct {
 	Look     *Look
 	Save     *SaveState
 	Evidence []logbook.Evidence
-	// Unexplained are the mods that the install has on and the save does not need.
-	Verdict check.Verdict
 }
 
 // FindSave finds the save that an address means.
@@ -40,7 +38,7 @@ func (s *Session) Needs(ctx context.Context, address string) (*NeedsOf, error) {
 		return nil, err
 	}
 	evidence, err := s.Logbook.Evidence(ctx, st.Digest)
-	return &NeedsOf{Look: l, Save: st, Evidence: evidence, Verdict: st.Verdict}, err
+	return &NeedsOf{Look: l, Save: st, Evidence: evidence}, err
 }
 
 // State records what the player knows of a save: "clean", "version V", "mod ID" or "mod ID VERSION", each with a note.

@@ -1,0 +1,162 @@
+package view
+
+import (
+	"time"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/job"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
+)
+
+// The documents of the commands: what --json prints, by the head's command. Their schemas are in docs/json.
+
+// LooksDoc is a look at several installs.
+type LooksDoc struct {
+	Head
+	Installs []LookDoc `json:"installs"`
+}
+
+// Worst makes the verdict of the document that of the worst save so far.
+func (d *LooksDoc) Worst(l *job.Look) {
+	for _, s := range l.Saves {
+		if check.Worse(s.Verdict, d.Verdict) {
+			d.Verdict = s.Verdict
+		}
+	}
+}
+
+// SavesDoc lists saves.
+type SavesDoc struct {
+	Head
+	Saves []SaveDoc `json:"saves"`
+}
+
+// ModsDoc is the mod set of an install.
+type ModsDoc struct {
+	Head
+	Fingerprint mod.Fingerprint `json:"fingerprint"`
+	Mods        []mod.Listed    `json:"mods"`
+}
+
+// Mods makes the document of an install's mod set.
+func Mods(l *job.Look) ModsDoc {
+	d := ModsDoc{Head: NewHead("mods"), Fingerprint: l.Fingerprint, Mods: Look(l).Mods}
+	d.Findings = l.Findings
+	return d
+}
+
+// NeedsOfDoc is what one save needs, with the evidence.
+type NeedsOfDoc struct {
+	Head
+	Save     SaveDoc       `json:"save"`
+	Needs    NeedsDoc      `json:"needs"`
+	Evidence []EvidenceDoc `json:"evidence"`
+}
+
+// EvidenceDoc is one piece of evidence.
+type EvidenceDoc struct {
+	Kind    check.Evidence `json:"kind"`
+	At      time.Time      `json:"at"`
+	Version string         `json:"version,omitempty"`
+	Mods    int            `json:"mods,omitempty"` // how many it names
+	Clean   bool           `json:"clean,omitempty"`
+	Note    string         `json:"note,omitempty"`
+	Parent  string         `json:"parent,omitempty"` // the state it descends from
+}
+
+// NeedsOf makes the document of what a save needs.
+func NeedsOf(n *job.NeedsOf) NeedsOfDoc {
+	d := NeedsOfDoc{NewHead("needs"), Save(n.Look, n.Save), Needs(n.Save.Needs), []EvidenceDoc{}}
+	d.Verdict, d.Findings = n.Save.Verdict, n.Save.Findings
+	for _, e := range n.Evidence {
+		d.Evidence = append(d.Evidence, EvidenceDoc{e.Kind, e.At, e.Version, len(e.Mods), e.Clean, e.Note, e.Parent.String()})
+	}
+	return d
+}
+
+// GamesDoc lists the games that are described.
+type GamesDoc struct {
+	Head
+	Games []GameDoc `json:"games"`
+}
+
+// GameDoc is a described game with the addresses of its installs.
+type GameDoc struct {
+	ID       string   `json:"id"`
+	Title    string   `json:"title"`
+	Installs []string `json:"installs"`
+}
+
+// FoldersDoc is one install with its folders.
+type FoldersDoc struct {
+	Head
+	Install InstallDoc `json:"install"`
+}
+
+// TestDoc is a description that is sound.
+type TestDoc struct {
+	Head
+	ID    string `json:"id"`
+	Title string `json:"title"`
+}
+
+// KeepDoc is what keeping did; numbers are bytes.
+type KeepDoc struct {
+	Head
+	Snapshot SnapshotDoc `json:"snapshot"`
+	Archive  string      `json:"archive"`
+	Read     int64       `json:"read"`
+	Reused   int64       `json:"reused"` // unchanged, and so not read again
+	Stored   int64       `json:"stored"` // by which the archive grew
+}
+
+// KeptDoc lists snapshots.
+type KeptDoc struct {
+	Head
+	Snapshots []SnapshotDoc `json:"snapshots"`
+}
+
+// ArchiveDoc is an archive; Size is bytes on disk.
+type ArchiveDoc struct {
+	Head
+	Dir  string `json:"dir"`
+	Size int64  `json:"size"`
+}
+
+// VerifyDoc is the report on an archive.
+type VerifyDoc struct {
+	Head
+	Dir string `json:"dir"`
+	archive.Report
+}
+
+// PlaythroughsDoc lists lines of play.
+type PlaythroughsDoc struct {
+	Head
+	Playthroughs []PlaythroughDoc `json:"playthroughs"`
+}
+
+// PlaythroughDoc is a line of play and how many saves it has.
+type PlaythroughDoc struct {
+	logbook.Playthrough
+	Saves int `json:"saves"`
+}
+
+// ChangeDoc is a change of game folders, planned or made.
+type ChangeDoc struct {
+	Head
+	Plan     []job.Step   `json:"plan"`
+	Warnings []string     `json:"warnings"`
+	Done     bool         `json:"done"`
+	Change   string       `json:"change,omitempty"`
+	Safety   *SnapshotDoc `json:"safety_snapshot,omitempty"` // what was kept before
+}
+
+// WrittenDoc is a snapshot written to a folder.
+type WrittenDoc struct {
+	Head
+	To    string `json:"to"`
+	Files int    `json:"files"`
+}

@@ -1,0 +1,40 @@
+package view
+
+import (
+	"encoding/json"
+	"flag"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/invopop/jsonschema"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write generated files anew")
+
+// documents are the types of the documents, by what their schemas are called.
+var documents = map[string]any{
+	"look": LooksDoc{}, "saves": SavesDoc{}, "mods": ModsDoc{}, "needs": NeedsOfDoc{}, "games": GamesDoc{}, "games-add": FoldersDoc{}, "games-show": FoldersDoc{},
+	"games-test": TestDoc{}, "keep": KeepDoc{}, "kept": KeptDoc{}, "archive": ArchiveDoc{}, "archive-add": ArchiveDoc{}, "archive-verify": VerifyDoc{},
+	"playthroughs": PlaythroughsDoc{}, "vet": VetDoc{}, "place": ChangeDoc{}, "restore": ChangeDoc{}, "undo": ChangeDoc{}, "restore-to": WrittenDoc{},
+}
+
+// TestSchemasAreThoseOfTheCode keeps docs/json equal to the types; `go test ./internal/view -update` writes it.
+func TestSchemasAreThoseOfTheCode(t *testing.T) {
+	r := &jsonschema.Reflector{Anonymous: true, DoNotReference: true, ExpandedStruct: true, AllowAdditionalProperties: false}
+	for name, document := range documents {
+		s := r.Reflect(document)
+		s.Title = "ostrov " + name + " --json"
+		want, err := json.MarshalIndent(s, "", "  ")
+		require.NoError(t, err)
+		path := filepath.Join("..", "..", "docs", "json", name+".schema.json")
+		if *update {
+			require.NoError(t, os.WriteFile(path, append(want, '\n'), 0o644))
+		}
+		got, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Equal(t, string(want)+"\n", string(got), "run: go test ./internal/view -update")
+	}
+}

@@ -1,0 +1,82 @@
+package view
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"ostrov/internal/core/check"
+)
+
+func TestTextMakesEverythingForeignVisible(t *testing.T) {
+	for in, want := range map[string]string{
+		"Gannet Rock":                "Gannet Rock",
+		"Спасённый маяк 灯台":          "Спасённый маяк 灯台",
+		"a\x1b[31mred":               "a‹U+001B›[31mred",
+		"line\nbreak":                "line‹U+000A›break",
+		"a\u202egpj.exe":             "a‹U+202E›gpj.exe",
+		"zero\u200bwidth":            "zero‹U+200B›width",
+		"bad\xff":                    "bad‹FF›",
+		strings.Repeat("x", 300):     strings.Repeat("x", 200) + "…",
+		"c1 \u009b2J, bell \u0007 .": "c1 ‹U+009B›2J, bell ‹U+0007› .",
+	} {
+		assert.Equal(t, want, Text(in))
+	}
+}
+
+func TestWhen(t *testing.T) {
+	now := time.Date(2026, 3, 10, 21, 0, 0, 0, time.Local)
+	for want, at := range map[string]time.Time{
+		"today 20:30":     now.Add(-30 * time.Minute),
+		"yesterday 23:00": now.Add(-22 * time.Hour),
+		"3 Mar 21:00":     now.AddDate(0, 0, -7),
+		"10 Mar 2025":     now.AddDate(-1, 0, 0),
+		"":                {},
+	} {
+		assert.Equal(t, want, When(at, now))
+	}
+}
+
+func printed(width int, do func(*Printer)) string {
+	var b bytes.Buffer
+	do(&Printer{Out: &b, Width: width})
+	return b.String()
+}
+
+func TestTablesKeepToTheTerminal(t *testing.T) {
+	rows := [][]string{{"1", strings.Repeat("long title ", 8), "fit"}, {"2", "short", "unfit"}}
+	columns := []column{{title: "slot"}, {title: "title", grow: true}, {title: "verdict"}}
+	for _, width := range []int{40, 60, 100} {
+		for _, line := range strings.Split(printed(width, func(p *Printer) { p.table(columns, rows) }), "\n") {
+			assert.LessOrEqual(t, len([]rune(line)), width, line)
+		}
+	}
+	assert.Contains(t, printed(40, func(p *Printer) { p.table(columns, rows) }), "…")
+}
+
+func TestFindingsAreWrappedAndGrouped(t *testing.T) {
+	f := check.New(check.ModMissing, "Deep Tides 2.1", "the save lists it")
+	f.Effect = "its islands sink at the next save, with everything on them, and the game does not say so"
+	out := printed(60, func(p *Printer) { p.Findings([]check.Finding{f}) })
+	assert.True(t, strings.HasPrefix(out, "  ✗ mod-missing Deep Tides 2.1: the save lists it"), out)
+	for _, line := range strings.Split(out, "\n") {
+		assert.LessOrEqual(t, len([]rune(line)), 60)
+	}
+	var many []check.Finding
+	for range 9 {
+		many = append(many, check.New(check.ModExtra, "Mod", "on here; the save was made without it"))
+	}
+	assert.Equal(t, 1, strings.Count(printed(200, func(p *Printer) { p.Findings(many) }), "\n"))
+}
+
+func TestNextTellsAdviceFromCommands(t *testing.T) {
+	out := printed(80, func(p *Printer) { p.Next("install Deep Tides", "ostrov look", "", "ostrov look") })
+	assert.Equal(t, "\n  What helps\n    install Deep Tides\n\n  Next\n    ostrov look\n", out)
+	assert.Empty(t, printed(80, func(p *Printer) { p.Next("") }))
+	assert.Equal(t, "'a b'", shell("a b"))
+	assert.Equal(t, `'it'\''s'`, shell("it's"))
+	assert.Equal(t, "plain-1.zip", shell("plain-1.zip"))
+}
