@@ -136,10 +136,6 @@ func allCommands(c *ucli.Command) []*ucli.Command {
 }
 
 func (a *app) unknownCommand(cmd *ucli.Command, name string) error {
-	var names []string
-	for _, c := range cmd.Root().Commands {
-		names = append(names, c.Name)
-	}
 	err := fmt.Errorf("there is no command %q", name)
 	if near := ucli.SuggestCommand(cmd.Root().Commands, name); near != "" {
 		err = fmt.Errorf("there is no command %q; did you mean %s?", name, near)

@@ -123,22 +123,20 @@ func handle(l *job.Look, s *job.SaveState) string {
 
 // why is the gravest finding of a save in a few words.
 func (p *Printer) why(s *job.SaveState) string {
-	for _, f := range s.Findings {
-		if f.Severity == check.Note {
-			break
-		}
-		text := string(f.Code)
-		if f.Subject != "" {
-			text += " " + Text(f.Subject)
-		} else if f.Code == check.SaveOlder || f.Code == check.SaveNewer {
-			text += " " + s.Needs.Version
-		}
-		if n := serious(s.Findings) - 1; n > 0 {
-			text += fmt.Sprintf(" +%d", n)
-		}
-		return text
+	if serious(s.Findings) == 0 {
+		return ""
 	}
-	return ""
+	f := s.Findings[0]
+	text := string(f.Code)
+	if f.Subject != "" {
+		text += " " + Text(f.Subject)
+	} else if f.Code == check.SaveOlder || f.Code == check.SaveNewer {
+		text += " " + Text(s.Needs.Version)
+	}
+	if more := serious(s.Findings) - 1; more > 0 {
+		text += fmt.Sprintf(" +%d", more)
+	}
+	return text
 }
 
 func serious(found []check.Finding) int {

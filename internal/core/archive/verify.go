@@ -72,9 +72,7 @@ func (a *Archive) Verify(ctx context.Context, progress func(n int64)) (Report, e
 	for what, whom := range touches {
 		r.Damage = append(r.Damage, Damage{what, whom})
 	}
-	for _, d := range orphaned { // damaged, and nothing uses it, or what uses it is named above by entry
-		r.Damage = append(r.Damage, d)
-	}
+	r.Damage = append(r.Damage, orphaned...) // nothing uses these, or what uses them is named above by entry
 	return r, nil
 }
 
