@@ -1,0 +1,231 @@
+package save
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
+)
+
+const description = `ostrov = 1
+id = "pebble"
+title = "Pebble"
+[install]
+marker = ["pebble.exe"]
+[[folder]]
+id = "saves"
+path = "{game}/saves"
+
+[[save]]
+id = "slot"
+unit = "folder"
+folder = "saves"
+name = "slot_{slot:2}"
+slots = { from = 0, to = 9, shown_from = 1 }
+ignore = ["*.log", "cache"]
+[save.file.head]
+path = "head.json"
+form = "json"
+[save.file.extra]
+path = "extra.bin"
+form = "bytes"
+[save.is]
+has = ["title"]
+[save.field]
+title = { in = "head", at = "$.title" }
+version = { in = "head", at = "$.v" }
+[save.mods]
+in = "head"
+each = "$.mods[*]"
+id = "$"
+
+[[save]]
+id = "file"
+unit = "file"
+folder = "saves"
+name = "bay_{slot:letter}.sav"
+slots = { from = "a", to = "c" }
+[save.file.f]
+path = "."
+form = "text"
+[save.is]
+magic = "534156@0"
+[save.field]
+title = { in = "f", at = "^title (.+)$" }
+
+[[save]]
+id = "set"
+unit = "set"
+folder = "saves"
+name = ["#{id:digits}.map", "#{id:digits}.meta"]
+[save.file.meta]
+path = "*.meta"
+form = "ini"
+[save.field]
+title = { in = "meta", at = "title" }
+
+[[save]]
+id = "world"
+unit = "file"
+folder = "saves"
+name = "{name}.db"
+[save.file.db]
+path = "."
+form = "sqlite"
+`
+
+func install(t testing.TB, files map[string]string) (*game.Description, *game.Install) {
+	d, err := game.Parse("pebble.toml", []byte(description))
+	require.NoError(t, err)
+	root, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	files["pebble.exe"] = ""
+	for name, text := range files {
+		path := filepath.Join(root, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	in := &game.Install{Game: d, Root: root, PlayerHome: t.TempDir()}
+	require.NoError(t, in.Open())
+	return d, in
+}
+
+const head = `{"title": "One", "v": "1.2", "mods": ["a", "b"]}`
+
+func TestScan(t *testing.T) {
+	_, in := install(t, map[string]string{
+		"saves/slot_00/head.json": head, "saves/slot_00/extra.bin": "x", "saves/slot_00/debug.log": "noise", "saves/slot_00/cache/c": "noise",
+		"saves/slot_03/head.json": "{broken", "saves/slot_03/extra.bin": "x",
+		"saves/slot_10/head.json": head, // no such slot
+		"saves/slot_04/notes.txt": "not a save at all",
+		"saves/bay_b.sav":         "SAV\ntitle Two", "saves/bay_z.sav": "SAV\ntitle out of range",
+		"saves/#12.map": "m", "saves/#12.meta": "title = Three", "saves/#7.map": "lone",
+		"saves/w.db": "not a database", "saves/w.db-wal": "log",
+		"saves/.ostrov-trial/head.json": head, "saves/readme.txt": "x",
+	})
+	saves, err := Scan(t.Context(), in)
+	require.NoError(t, err)
+	var got []string
+	for _, s := range saves {
+		problem := ""
+		if s.Facts.Problem != nil {
+			problem = " broken"
+		}
+		got = append(got, s.Kind.ID+" "+s.Handle()+" "+s.Title()+problem)
+	}
+	assert.Equal(t, []string{"slot 1 One", "slot 4 slot_03 broken", "file B Two", "set #12.map Three", "set #7.map #7.map broken", "world w.db w.db"}, got)
+	assert.Equal(t, "1.2", saves[0].Facts.Version())
+	assert.True(t, saves[0].Facts.ModsKnown)
+	assert.Len(t, saves[0].Facts.Mods, 2)
+	assert.Len(t, saves[0].Files, 2, "ignored files are no part of it")
+	assert.Equal(t, []string{"slot_00"}, saves[0].Tops())
+	assert.Equal(t, []string{"#12.map", "#12.meta"}, saves[3].Tops())
+	assert.Equal(t, []string{"w.db", "w.db-wal"}, saves[5].Tops(), "a database comes with its log")
+}
+
+func TestDigestIsOfTheContentAlone(t *testing.T) {
+	_, in := install(t, map[string]string{
+		"saves/slot_00/head.json": head, "saves/slot_00/extra.bin": "x", "saves/slot_00/debug.log": "1",
+		"saves/slot_05/head.json": head, "saves/slot_05/extra.bin": "x", "saves/slot_05/debug.log": "2",
+		"saves/slot_06/head.json": head, "saves/slot_06/extra.bin": "y",
+	})
+	h := &tree.Hasher{Now: time.Now}
+	saves, err := Scan(t.Context(), in)
+	require.NoError(t, err)
+	for _, s := range saves {
+		require.NoError(t, s.TakeDigest(t.Context(), h))
+	}
+	assert.Equal(t, saves[0].Digest, saves[1].Digest, "a save that was copied or renamed is the same")
+	assert.NotEqual(t, saves[0].Digest, saves[2].Digest)
+}
+
+func TestRecogniseFindsSavesInDownloads(t *testing.T) {
+	d, _ := install(t, map[string]string{})
+	for name, c := range map[string]struct {
+		files map[string]string
+		want  string // kind, name, label, for each
+	}{
+		"as it is":             {map[string]string{"slot_02/head.json": head, "slot_02/extra.bin": "x"}, "slot slot_02 ()"},
+		"in outer folders":     {map[string]string{"Pack/all lamps/slot_02/head.json": head, "Pack/all lamps/slot_02/extra.bin": "x"}, "slot Pack/all lamps/slot_02 (Pack / all lamps)"},
+		"under another name":   {map[string]string{"my save/head.json": head, "my save/extra.bin": "x"}, "slot my save ()"},
+		"without a folder":     {map[string]string{"head.json": head, "extra.bin": "x"}, "slot . ()"},
+		"two":                  {map[string]string{"a/slot_01/head.json": head, "b/slot_01/head.json": head}, "slot a/slot_01 (a) slot b/slot_01 (b)"},
+		"a file by content":    {map[string]string{"some name.xyz": "SAV\ntitle X"}, "file some name.xyz ()"},
+		"a file by name":       {map[string]string{"x/BAY_A.SAV": "SAV\ntitle X"}, "file x/BAY_A.SAV (x)"},
+		"not by name alone":    {map[string]string{"bay_a.sav": "text"}, ""},
+		"a set":                {map[string]string{"in/#5.map": "m", "in/#5.meta": "title = T"}, "set in/#5.map (in)"},
+		"nothing":              {map[string]string{"readme.txt": "x", "pic.png": "y"}, ""},
+		"a name but no title":  {map[string]string{"slot_02/head.json": "{}"}, ""},
+		"broken under a name":  {map[string]string{"slot_02/head.json": "{cut"}, "slot slot_02 ()"},
+		"another json by luck": {map[string]string{"x/head.json": `{"v": 1}`}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			fsys := fstest.MapFS{}
+			for n, text := range c.files {
+				fsys[n] = &fstest.MapFile{Data: []byte(text)}
+			}
+			entries, err := tree.ListFS(fsys, ".")
+			require.NoError(t, err)
+			var got []string
+			for _, found := range Recognise(t.Context(), d, fsys, entries) {
+				got = append(got, found.Kind.ID+" "+found.Name+" ("+found.Label+")")
+			}
+			assert.Equal(t, c.want, strings.Join(got, " "))
+		})
+	}
+}
+
+func TestMissingFilesAreNamed(t *testing.T) {
+	d, _ := install(t, map[string]string{})
+	fsys := fstest.MapFS{"slot_01/head.json": {Data: []byte(head)}}
+	entries, err := tree.ListFS(fsys, ".")
+	require.NoError(t, err)
+	found := Recognise(t.Context(), d, fsys, entries)
+	require.Len(t, found, 1)
+	assert.Equal(t, []string{"extra.bin"}, found[0].Missing())
+	assert.Equal(t, "slot_01", found[0].Base("x"))
+	assert.Equal(t, "x", Candidate{Name: "."}.Base("x"))
+}
+
+func TestInside(t *testing.T) {
+	kinds := map[string]*game.Save{"folder": {Unit: game.UnitFolder}, "file": {Unit: game.UnitFile}, "set": {Unit: game.UnitSet}}
+	for _, c := range []struct{ kind, name, file, want string }{
+		{"folder", "slot_00", "slot_00/a/b", "a/b"}, {"folder", ".", "a/b", "a/b"}, {"file", "w.db", "w.db", "."}, {"file", "w.db", "w.db-wal", "-wal"},
+		{"file", "x/w.db", "x/w.db", "."}, {"set", "#1.map", "#1.meta", ".meta"},
+	} {
+		assert.Equal(t, c.want, Inside(kinds[c.kind], c.name, c.file), c)
+	}
+}
+
+func TestAFolderThatIsNotThereYetHasNoSaves(t *testing.T) {
+	_, in := install(t, map[string]string{})
+	saves, err := Scan(t.Context(), in)
+	require.NoError(t, err)
+	assert.Empty(t, saves)
+	_, err = fs.Stat(os.DirFS(in.Root), "saves")
+	assert.ErrorIs(t, err, fs.ErrNotExist, "looking makes no folders")
+}
+
+func BenchmarkScan(b *testing.B) {
+	files := map[string]string{}
+	for i := range 10 {
+		dir := "saves/slot_0" + string(rune('0'+i))
+		files[dir+"/head.json"], files[dir+"/extra.bin"] = head, strings.Repeat("x", 10_000)
+	}
+	_, in := install(b, files)
+	b.ReportAllocs()
+	for b.Loop() {
+		saves, err := Scan(b.Context(), in)
+		require.NoError(b, err)
+		require.Len(b, saves, 10)
+	}
+}

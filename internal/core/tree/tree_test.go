@@ -1,0 +1,162 @@
+package tree
+
+import (
+	"bytes"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// memory is an Index for tests.
+type memory map[string]Known
+
+func (m memory) Lookup(path string) (Known, bool) { k, ok := m[path]; return k, ok }
+func (m memory) Store(path string, k Known)       { m[path] = k }
+
+func write(t testing.TB, path, text string, when time.Time) {
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	require.NoError(t, os.Chtimes(path, when, when))
+}
+
+func TestWalk(t *testing.T) {
+	dir := t.TempDir()
+	when := time.Now().Add(-time.Hour)
+	for _, name := range []string{"b/2", "b/1", "a", "c/d/e"} {
+		write(t, filepath.Join(dir, filepath.FromSlash(name)), name, when)
+	}
+	linked := os.Symlink("/etc", filepath.Join(dir, "l")) == nil
+	var got []string
+	require.NoError(t, Walk(t.Context(), dir, func(e Entry) error {
+		got = append(got, string(e.Kind)+" "+e.Path)
+		if e.Path == "c/d" {
+			return fs.SkipDir
+		}
+		return nil
+	}))
+	want := []string{"file a", "dir b", "file b/1", "file b/2", "dir c", "dir c/d"}
+	if linked {
+		want = append(want, "link l")
+	}
+	assert.Equal(t, want, got, "folders before what is in them, sorted, links not followed")
+	require.ErrorIs(t, Walk(t.Context(), filepath.Join(dir, "none"), nil), fs.ErrNotExist)
+}
+
+func TestNothingUnchangedIsReadAgain(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a")
+	write(t, path, "text", time.Now().Add(-time.Hour))
+	now := time.Now().Add(time.Minute)
+	h := &Hasher{Index: memory{}, Now: func() time.Time { return now }}
+	sum := func(sha bool) Sums {
+		e, err := Look(dir, "a")
+		require.NoError(t, err)
+		s, err := h.File(t.Context(), dir, e, sha)
+		require.NoError(t, err)
+		return s
+	}
+	first := sum(false)
+	assert.Equal(t, first.Blake3, sum(false).Blake3)
+	assert.EqualValues(t, 1, h.Opens.Load())
+	assert.Equal(t, "982d9e3eb996f559e633f4d194def3761d909f5a3b647d1a851fead67c32c9d1", sum(true).SHA256)
+	assert.EqualValues(t, 2, h.Opens.Load(), "a digest that was not taken yet needs a reading")
+	sum(true)
+	assert.EqualValues(t, 2, h.Opens.Load())
+
+	write(t, path, "TEXT", time.Now().Add(-time.Hour)) // same size, and the modification time may be the same; the change time is not
+	assert.NotEqual(t, first.Blake3, sum(false).Blake3)
+	h.Reread = true
+	sum(false)
+	assert.EqualValues(t, 4, h.Opens.Load())
+}
+
+func TestTooYoungToBeTrusted(t *testing.T) {
+	dir := t.TempDir()
+	h := &Hasher{Index: memory{}, Now: time.Now}
+	for name, when := range map[string]time.Time{"young": time.Now(), "future": time.Now().Add(24 * time.Hour)} {
+		write(t, filepath.Join(dir, name), "text", when)
+		e, err := Look(dir, name)
+		require.NoError(t, err)
+		for range 2 {
+			_, err = h.File(t.Context(), dir, e, false)
+			require.NoError(t, err)
+		}
+	}
+	assert.EqualValues(t, 4, h.Opens.Load())
+}
+
+func TestAFileThatChangesWhileItIsRead(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a")
+	write(t, path, "text", time.Now())
+	e, err := Look(dir, "a")
+	require.NoError(t, err)
+	h := &Hasher{Index: memory{}, Now: time.Now}
+	_, err = h.Read(t.Context(), dir, e, false, writer(func(p []byte) { write(t, path, "longer text", time.Now()) }))
+	assert.ErrorIs(t, err, ErrBeingWritten)
+	assert.Empty(t, h.Index)
+}
+
+type writer func([]byte)
+
+func (w writer) Write(p []byte) (int, error) { w(p); return len(p), nil }
+
+func TestDigests(t *testing.T) {
+	a, b := Named{"a", Digest{1}}, Named{"b", Digest{2}}
+	assert.Equal(t, ListDigest([]Named{a, b}), ListDigest([]Named{b, a}), "the order does not matter")
+	assert.NotEqual(t, ListDigest([]Named{a}), ListDigest([]Named{{"a2", Digest{1}}}), "names do")
+	text := Digest{0xab}.String()
+	parsed, err := ParseDigest(text)
+	require.NoError(t, err)
+	assert.Equal(t, Digest{0xab}, parsed)
+	for _, bad := range []string{"ab", "sha256:" + text[7:], text + "0", "blake3:zz"} {
+		_, err := ParseDigest(bad)
+		assert.Error(t, err, bad)
+	}
+	assert.Empty(t, Digest{}.String())
+	sums, n, err := SumReader(t.Context(), bytes.NewReader([]byte("text")), false, &bytes.Buffer{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 4, n)
+	assert.Empty(t, sums.SHA256)
+}
+
+func TestListFS(t *testing.T) {
+	fsys := fstest.MapFS{"s/a": {Data: []byte("12")}, "s/d/b": {Data: []byte("1")}, "other": {}}
+	list, err := ListFS(fsys, "s")
+	require.NoError(t, err)
+	var got []string
+	for _, e := range list {
+		got = append(got, string(e.Kind)+" "+e.Path)
+	}
+	assert.Equal(t, []string{"file a", "dir d", "file d/b"}, got)
+}
+
+func BenchmarkHash(b *testing.B) {
+	dir := b.TempDir()
+	write(b, filepath.Join(dir, "a"), string(make([]byte, 16<<20)), time.Now())
+	e, err := Look(dir, "a")
+	require.NoError(b, err)
+	h := &Hasher{Now: time.Now}
+	b.SetBytes(16 << 20)
+	for b.Loop() {
+		_, err := h.File(b.Context(), dir, e, false)
+		require.NoError(b, err)
+	}
+}
+
+func BenchmarkWalk(b *testing.B) {
+	dir := b.TempDir()
+	for i := range 2000 {
+		write(b, filepath.Join(dir, string(rune('a'+i%20)), string(rune('a'+i/20%20)), string(rune('a'+i/400))), "x", time.Now())
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		require.NoError(b, Walk(b.Context(), dir, func(Entry) error { return nil }))
+	}
+}
