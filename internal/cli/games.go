@@ -154,7 +154,7 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 1, 1); err != nil {
 		return err
 	}
-	d, err := job.TestDescription(cmd.Args().First())
+	d, err := job.CheckDescription(cmd.Args().First())
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,7 @@ import (
 
 func (a *app) playthroughs() *ucli.Command {
 	return &ucli.Command{
-		Name: "playthroughs", Category: "keep", Usage: "lines of play, and which saves belong to which",
+		Name: "playthroughs", Category: "play", Usage: "lines of play, and which saves belong to which",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
 				return &usageError{fmt.Errorf("playthroughs has no %q: there are start, assign, activate, rename and close", cmd.Args().First()), "ostrov playthroughs"}

@@ -136,7 +136,7 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 
 func (a *app) undo() *ucli.Command {
 	return &ucli.Command{
-		Name: "undo", Category: "bring in", Usage: "take back the last change",
+		Name: "undo", Category: "take back", Usage: "take back the last change",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if err := args(cmd, 0, 0); err != nil {
 				return err

@@ -107,8 +107,10 @@ func (a *app) root() *ucli.Command {
 		Commands: []*ucli.Command{
 			a.demo(), a.games(),
 			a.look(), a.saves(), a.needs(), a.mods(),
-			a.keep(), a.kept(), a.restore(), a.archive(), a.playthroughs(),
-			a.vet(), a.place(), a.undo(),
+			a.keep(), a.kept(), a.restore(), a.archive(),
+			a.vet(), a.place(),
+			a.playthroughs(),
+			a.undo(),
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
@@ -117,6 +119,7 @@ func (a *app) root() *ucli.Command {
 			return a.lookAll(ctx)
 		},
 	}
+	root.CustomRootCommandHelpTemplate = helpOf(root)
 	for _, c := range allCommands(root) {
 		c.OnUsageError = usage
 		c.HideHelpCommand = true

@@ -121,9 +121,21 @@ func vetNext(v *job.Vetting) []string {
 	return next
 }
 
+// fewLeft is how many things that a change leaves alone are shown one by one.
+const fewLeft = 3
+
 // Plan writes what a change would do.
 func (p *Printer) Plan(pl *job.Planned) {
+	left := 0
 	for _, s := range pl.Steps {
+		if s.Do == "leave" {
+			left++
+		}
+	}
+	for _, s := range pl.Steps {
+		if s.Do == "leave" && left > fewLeft {
+			continue
+		}
 		do := map[string]string{"put": "put", "replace": "replace", "remove": "take away", "leave": "leave", "set": "set"}[s.Do]
 		line := fmt.Sprintf("  %-9s %s", do, Text(s.What))
 		if s.Note != "" {
@@ -133,6 +145,9 @@ func (p *Printer) Plan(pl *job.Planned) {
 		if s.Do != "leave" && s.Do != "set" {
 			p.Line("            %s", p.paint(faint, Text(s.Path)))
 		}
+	}
+	if left > fewLeft {
+		p.Line("  %-9s %s", "leave", Count(left, "save that is as it was kept", "saves that are as they were kept"))
 	}
 	for _, w := range pl.Warnings {
 		p.hang("  "+p.paint(warn, "!"), Text(w))

@@ -244,8 +244,9 @@ type column struct {
 // minColumn is how far a column may be cut.
 const minColumn = 8
 
-// table writes rows under columns. Cells may carry colours.
+// table writes rows under columns, leaving out columns in which no row has anything. Cells may carry colours.
 func (p *Printer) table(columns []column, rows [][]string) {
+	columns, rows = filled(columns, rows)
 	widths := make([]int, len(columns))
 	for i, c := range columns {
 		widths[i] = lipgloss.Width(c.title)
@@ -295,6 +296,22 @@ func (p *Printer) table(columns []column, rows [][]string) {
 	for _, r := range rows {
 		write(r, plain)
 	}
+}
+
+// filled are the columns in which at least one row has something.
+func filled(columns []column, rows [][]string) ([]column, [][]string) {
+	var kept []column
+	cells := make([][]string, len(rows))
+	for i, c := range columns {
+		if !slices.ContainsFunc(rows, func(r []string) bool { return r[i] != "" }) {
+			continue
+		}
+		kept = append(kept, c)
+		for j, r := range rows {
+			cells[j] = append(cells[j], r[i])
+		}
+	}
+	return kept, cells
 }
 
 // cut shortens a cell without colours to a width.

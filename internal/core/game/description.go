@@ -10,6 +10,7 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
 
@@ -34,8 +35,9 @@ type Description struct {
 	Settings *Settings         `toml:"settings"`
 	Rules    []Rule            `toml:"rule"`
 
-	// File is the name the description was read from, for messages.
-	File string `toml:"-" json:"-"`
+	// File is the name the description was read from, for messages, and Digest that of its text.
+	File   string      `toml:"-" json:"-"`
+	Digest tree.Digest `toml:"-" json:"-"`
 
 	account *regexp.Regexp
 	rules   []check.Rule

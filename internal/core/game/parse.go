@@ -9,10 +9,12 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/strict"
+	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
 
@@ -20,7 +22,7 @@ var idPattern = regexp.MustCompile(`^[a-z0-9-]+$`)
 
 // Parse reads a description. file is its name for messages. Everything wrong with it is reported at once, as strict.Errors.
 func Parse(file string, data []byte) (*Description, error) {
-	d := &Description{File: file}
+	d := &Description{File: file, Digest: tree.Digest(blake3.Sum256(data))}
 	decoder, err := strict.Decode(file, data, d, later)
 	if err != nil {
 		return nil, err

@@ -1,4 +1,5 @@
-// Package index remembers, between runs, the digests of files that have been read and where in an archive each content lies.
+// Package index remembers, between runs, the digests of files that have been read, what was read out of them, and where in an archive each
+// content lies.
 //
 // It is a cache: it lies in Ostrov's home, may be deleted at any time, and nothing is lost with it but time. It keeps what a run learns in
 // memory and writes it in one transaction at Close.
@@ -6,6 +7,7 @@ package index
 
 import (
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -18,11 +20,12 @@ import (
 )
 
 // format is the number of the schema; an index of another one is emptied.
-const format = 1
+const format = 2
 
 const schema = `
 CREATE TABLE IF NOT EXISTS files (path TEXT PRIMARY KEY, kind TEXT, size INTEGER, mtime INTEGER, ctime INTEGER, id INTEGER, blake3 BLOB, sha256 TEXT, seen INTEGER) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS contents (archive TEXT, zip TEXT, size INTEGER, digests BLOB, PRIMARY KEY (archive, zip)) WITHOUT ROWID;`
+CREATE TABLE IF NOT EXISTS contents (archive TEXT, zip TEXT, size INTEGER, digests BLOB, PRIMARY KEY (archive, zip)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS notes (place TEXT PRIMARY KEY, state BLOB, what BLOB) WITHOUT ROWID;`
 
 // Index is an open index. It is safe for concurrent use.
 type Index struct {
@@ -30,6 +33,13 @@ type Index struct {
 	lookup *sql.Stmt
 	mu     sync.Mutex
 	fresh  map[string]tree.Known
+	notes  map[string]note
+}
+
+// note is what was read out of files in one state, as JSON.
+type note struct {
+	state tree.Digest
+	what  []byte
 }
 
 // Open opens the index in the file path, creating it if need be.
@@ -38,7 +48,7 @@ func Open(path string) (*Index, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &Index{db: db, fresh: map[string]tree.Known{}}
+	x := &Index{db: db, fresh: map[string]tree.Known{}, notes: map[string]note{}}
 	if err := x.prepare(); err != nil {
 		return nil, errors.Join(fmt.Errorf("index %s: %w", path, err), db.Close())
 	}
@@ -52,7 +62,7 @@ func (x *Index) prepare() error {
 	}
 	if is != format {
 		if is != 0 {
-			if _, err := x.db.Exec("DROP TABLE IF EXISTS files; DROP TABLE IF EXISTS contents"); err != nil {
+			if _, err := x.db.Exec("DROP TABLE IF EXISTS files; DROP TABLE IF EXISTS contents; DROP TABLE IF EXISTS notes"); err != nil {
 				return err
 			}
 		}
@@ -96,6 +106,32 @@ func (x *Index) Store(path string, k tree.Known) {
 	x.fresh[path] = k
 }
 
+// Recall fills into with what was noted at place for the state, and reports whether there was anything.
+func (x *Index) Recall(place string, state tree.Digest, into any) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	n, ok := x.notes[place]
+	if !ok {
+		var is []byte
+		if err := x.db.QueryRow("SELECT state, what FROM notes WHERE place = ?", place).Scan(&is, &n.what); err != nil || len(is) != len(n.state) {
+			return false
+		}
+		copy(n.state[:], is)
+	}
+	return n.state == state && json.Unmarshal(n.what, into) == nil
+}
+
+// Note replaces what was noted at place.
+func (x *Index) Note(place string, state tree.Digest, what any) {
+	data, err := json.Marshal(what)
+	if err != nil {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.notes[place] = note{state, data}
+}
+
 // Contents returns the digests of the entries of one content file of an archive, if it is known at this size.
 func (x *Index) Contents(archive, zip string, size int64) ([]tree.Digest, bool) {
 	var blob []byte
@@ -124,7 +160,7 @@ func (x *Index) Close() error {
 }
 
 func (x *Index) flush() error {
-	if len(x.fresh) == 0 {
+	if len(x.fresh) == 0 && len(x.notes) == 0 {
 		return nil
 	}
 	tx, err := x.db.Begin()
@@ -139,6 +175,11 @@ func (x *Index) flush() error {
 	for path, k := range x.fresh {
 		if _, err := insert.Exec(path, k.Entry.Kind, k.Entry.Size, toNano(k.Entry.ModTime), toNano(k.Entry.ChangeTime), int64(k.Entry.FileID),
 			k.Sums.Blake3[:], k.Sums.SHA256, toNano(k.Seen)); err != nil {
+			return err
+		}
+	}
+	for place, n := range x.notes {
+		if _, err := tx.Exec("INSERT OR REPLACE INTO notes VALUES (?, ?, ?)", place, n.state[:], n.what); err != nil {
 			return err
 		}
 	}

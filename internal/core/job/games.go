@@ -131,8 +131,8 @@ func (s *Session) ConfirmAdd(in *game.Install) error {
 	return s.saveInstalls()
 }
 
-// TestDescription reads a description and reports all that is wrong with it.
-func TestDescription(path string) (*game.Description, error) {
+// CheckDescription reads a description and reports all that is wrong with it.
+func CheckDescription(path string) (*game.Description, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err

@@ -147,7 +147,7 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 	if l.Running, err = Running(ctx, in.Game.Install.Process); err != nil {
 		s.Log.Warn("processes cannot be listed", "error", err)
 	}
-	saves, err := save.Scan(ctx, in)
+	saves, err := save.Scan(ctx, in, s.Hasher)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 
 func (s *Session) lookAtMods(ctx context.Context, l *Look) error {
 	var err error
-	if l.Mods, err = mod.Scan(ctx, l.Install); err != nil {
+	if l.Mods, err = mod.Scan(ctx, l.Install, s.Hasher); err != nil {
 		return err
 	}
 	if err := l.Mods.TakeDigests(ctx, s.Hasher, false); err != nil {

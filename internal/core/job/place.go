@@ -272,7 +272,7 @@ func (s *Session) recordPlaced(ctx context.Context, j *Judged) error {
 }
 
 func (s *Session) readPlaced(ctx context.Context, j *Judged) (*save.Save, error) {
-	saves, err := save.Scan(ctx, j.Look.Install)
+	saves, err := save.Scan(ctx, j.Look.Install, s.Hasher)
 	if err != nil {
 		return nil, err
 	}

@@ -118,7 +118,7 @@ func Open(o Options) (*Session, error) {
 	if s.index, err = index.Open(filepath.Join(s.Home, "index.sqlite")); err != nil {
 		s.Log.Warn("no index", "error", err)
 	} else {
-		s.Hasher.Index = s.index
+		s.Hasher.Index, s.Hasher.Notes = s.index, s.index
 	}
 	return s, nil
 }

@@ -70,9 +70,9 @@ type Set struct {
 	Ordered bool
 }
 
-// Scan finds the mods of the install. It takes no digests.
-func Scan(ctx context.Context, in *game.Install) (Set, error) {
-	s := scanner{ctx: ctx, in: in}
+// Scan finds the mods of the install and reads what they say, where h does not remember it. It takes no digests.
+func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
+	s := scanner{ctx: ctx, in: in, hasher: h}
 	for i := range in.Game.Mods {
 		s.kind = &in.Game.Mods[i]
 		folders, err := in.FoldersOf(ctx, s.kind.Folder)
@@ -99,6 +99,7 @@ type scanner struct {
 	in     *game.Install
 	kind   *game.Mod
 	folder game.Located
+	hasher *tree.Hasher
 	found  []*Mod
 }
 
@@ -191,9 +192,15 @@ func (s *scanner) read(at, full string) (*Mod, error) {
 	for i, f := range m.Files {
 		members[i] = f.Path
 	}
-	files := game.InFS(os.DirFS(dir), path.Base(at), members, s.kind.Files)
-	defer files.Close()
-	m.facts(s.ctx, files)
+	var said facts
+	s.hasher.Once(full, s.in.Game.Digest, dir, m.Files, &said, func() bool {
+		files := game.InFS(os.DirFS(dir), path.Base(at), members, s.kind.Files)
+		defer files.Close()
+		said, err = readFacts(s.ctx, s.kind, files)
+		return err == nil
+	})
+	m.Problem = err
+	m.take(said)
 	return m, nil
 }
 
@@ -205,25 +212,42 @@ func (m *Mod) note(e tree.Entry) {
 	}
 }
 
-func (m *Mod) facts(ctx context.Context, files *game.Files) {
-	for id, into := range map[string]*string{"id": &m.ID, "version": &m.Version, "title": &m.Title} {
-		v, _, err := files.Field(ctx, m.Kind.Field[id])
-		if err != nil && m.Problem == nil {
-			m.Problem = err
+// facts are what a mod says of itself.
+type facts struct {
+	ID, Version, Title string
+	Needs              []game.Item
+}
+
+// readFacts reads as much as can be read; the error is the first of all.
+func readFacts(ctx context.Context, kind *game.Mod, files *game.Files) (facts, error) {
+	var said facts
+	var first error
+	note := func(err error) {
+		if first == nil {
+			first = err
 		}
+	}
+	for id, into := range map[string]*string{"id": &said.ID, "version": &said.Version, "title": &said.Title} {
+		v, _, err := files.Field(ctx, kind.Field[id])
+		note(err)
 		*into = v.Text
 	}
+	var err error
+	said.Needs, _, err = files.List(ctx, kind.Needs)
+	note(err)
+	return said, first
+}
+
+// take makes the mod what it says; where it does not say its id, it is called like its file.
+func (m *Mod) take(said facts) {
+	m.ID, m.Version, m.Title = said.ID, said.Version, said.Title
 	if m.ID == "" {
 		m.ID = path.Base(m.Path)
 		if m.Kind.Unit == game.UnitFile {
 			m.ID = strings.TrimSuffix(m.ID, path.Ext(m.ID))
 		}
 	}
-	items, _, err := files.List(ctx, m.Kind.Needs)
-	if err != nil && m.Problem == nil {
-		m.Problem = err
-	}
-	for _, item := range items {
+	for _, item := range said.Needs {
 		r, err := version.ParseRange(item.Range)
 		if err != nil && m.Problem == nil {
 			m.Problem = fmt.Errorf("needs %s: %w", item.ID, err)

@@ -76,7 +76,7 @@ func install(t *testing.T, files map[string]string) *game.Install {
 }
 
 func scan(t *testing.T, in *game.Install) Set {
-	s, err := Scan(t.Context(), in)
+	s, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	require.NoError(t, s.TakeDigests(t.Context(), &tree.Hasher{Now: time.Now}, true))
 	return s
@@ -170,7 +170,7 @@ func TestUnmetRequirements(t *testing.T) {
 
 func TestLargeModsWaitUntilTheyAreNeeded(t *testing.T) {
 	in := install(t, map[string]string{"mods/a/mod.json": `{"id": "a"}`, "mods/a/big": string(make([]byte, small+1)), "mods/b/mod.json": `{"id": "b"}`})
-	s, err := Scan(t.Context(), in)
+	s, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	h := &tree.Hasher{Now: time.Now}
 	require.NoError(t, s.TakeDigests(t.Context(), h, false))

@@ -36,7 +36,7 @@ type Facts struct {
 	ModsKnown bool // the save lists its mods, perhaps none
 	Owner     string
 	// Problem is why the save cannot be read, or nil; what could be read is filled in all the same.
-	Problem error
+	Problem error `json:"-"`
 }
 
 // Version is the version of the game that wrote the save, or "".
@@ -98,8 +98,8 @@ func (s *Save) Tops() []string {
 	return tops
 }
 
-// Scan finds all saves in the folders of the install and reads what they say. It takes no digests.
-func Scan(ctx context.Context, in *game.Install) ([]*Save, error) {
+// Scan finds all saves in the folders of the install and reads what they say, where h does not remember it. It takes no digests.
+func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) ([]*Save, error) {
 	var all []*Save
 	for i := range in.Game.Saves {
 		kind := &in.Game.Saves[i]
@@ -114,7 +114,7 @@ func Scan(ctx context.Context, in *game.Install) ([]*Save, error) {
 			return nil, err
 		}
 		for _, folder := range folders {
-			saves, err := scanFolder(ctx, in, kind, folder)
+			saves, err := scanFolder(ctx, in, kind, folder, h)
 			if err != nil {
 				return nil, err
 			}
@@ -124,7 +124,7 @@ func Scan(ctx context.Context, in *game.Install) ([]*Save, error) {
 	return all, nil
 }
 
-func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located) ([]*Save, error) {
+func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located, h *tree.Hasher) ([]*Save, error) {
 	list, err := os.ReadDir(folder.Path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -154,7 +154,10 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 				s.Modified = f.ModTime
 			}
 		}
-		s.Facts = Read(ctx, kind, os.DirFS(folder.Path), s.Name, paths(s.Files))
+		h.Once(filepath.Join(folder.Path, s.Name), in.Game.Digest, folder.Path, s.Files, &s.Facts, func() bool {
+			s.Facts = Read(ctx, kind, os.DirFS(folder.Path), s.Name, paths(s.Files))
+			return s.Facts.Problem == nil
+		})
 		if kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
 			continue // a folder of another kind that lies among the saves
 		}

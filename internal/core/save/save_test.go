@@ -112,7 +112,7 @@ func TestScan(t *testing.T) {
 		"saves/w.db": "not a database", "saves/w.db-wal": "log",
 		"saves/.ostrov-trial/head.json": head, "saves/readme.txt": "x",
 	})
-	saves, err := Scan(t.Context(), in)
+	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	var got []string
 	for _, s := range saves {
@@ -139,7 +139,7 @@ func TestDigestIsOfTheContentAlone(t *testing.T) {
 		"saves/slot_06/head.json": head, "saves/slot_06/extra.bin": "y",
 	})
 	h := &tree.Hasher{Now: time.Now}
-	saves, err := Scan(t.Context(), in)
+	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	for _, s := range saves {
 		require.NoError(t, s.TakeDigest(t.Context(), h))
@@ -208,7 +208,7 @@ func TestInside(t *testing.T) {
 
 func TestAFolderThatIsNotThereYetHasNoSaves(t *testing.T) {
 	_, in := install(t, map[string]string{})
-	saves, err := Scan(t.Context(), in)
+	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	assert.Empty(t, saves)
 	_, err = fs.Stat(os.DirFS(in.Root), "saves")
@@ -224,7 +224,7 @@ func BenchmarkScan(b *testing.B) {
 	_, in := install(b, files)
 	b.ReportAllocs()
 	for b.Loop() {
-		saves, err := Scan(b.Context(), in)
+		saves, err := Scan(b.Context(), in, &tree.Hasher{Now: time.Now})
 		require.NoError(b, err)
 		require.Len(b, saves, 10)
 	}

@@ -41,9 +41,18 @@ type Index interface {
 	Store(path string, known Known)
 }
 
+// Notes remembers, between runs, what was read out of some files: one note for each place. Like an Index it may forget at any time.
+type Notes interface {
+	// Recall fills into with what was noted at place for just this state, and reports whether there was anything.
+	Recall(place string, state Digest, into any) bool
+	// Note replaces what was noted at place. What cannot be written as JSON is not noted.
+	Note(place string, state Digest, what any)
+}
+
 // Hasher takes digests and re-reads nothing that has not changed. It is safe for concurrent use when its Index is.
 type Hasher struct {
-	Index  Index // nil: remember nothing
+	Index  Index // nil: remember no digests
+	Notes  Notes // nil: remember nothing else
 	Now    func() time.Time
 	Reread bool // read everything, whatever the Index says
 	// Opens counts the files opened for reading.
@@ -69,6 +78,36 @@ func (h *Hasher) Recall(dir string, entry Entry, sha bool) (Sums, bool) {
 		}
 	}
 	return known.Sums, true
+}
+
+// Once fills into by read, which reads the entries below dir, unless that was done before for the same entries unchanged and is remembered.
+// place names what is read; scope stands for everything else that the result depends on. What read reports not to be worth remembering, and
+// what files give that are too young for their times to be trusted, is not.
+func (h *Hasher) Once(place string, scope Digest, dir string, entries []Entry, into any, read func() (remember bool)) {
+	state, settled := h.state(scope, dir, entries)
+	if settled && !h.Reread && h.Notes.Recall(place, state, into) {
+		return
+	}
+	if remember := read(); remember && settled {
+		h.Notes.Note(place, state, into)
+	}
+}
+
+// state is a digest of what tells, without reading, whether entries have changed.
+func (h *Hasher) state(scope Digest, dir string, entries []Entry) (Digest, bool) {
+	if h.Notes == nil {
+		return Digest{}, false
+	}
+	now := h.Now()
+	sum := blake3.New()
+	fmt.Fprintf(sum, "%x %q\n", scope, dir)
+	for _, e := range entries {
+		if now.Sub(e.ModTime) < settle || now.Sub(e.ChangeTime) < settle {
+			return Digest{}, false
+		}
+		fmt.Fprintf(sum, "%q %s %d %d %d %d\n", e.Path, e.Kind, e.Size, e.ModTime.UnixNano(), e.ChangeTime.UnixNano(), e.FileID)
+	}
+	return Digest(sum.Sum(nil)), true
 }
 
 // File returns the digests of the file entry below dir, reading it only if need be. With sha the SHA-256 is taken too.

@@ -1,0 +1,55 @@
+#!/usr/bin/env bash
+# Takes the screenshots of this folder anew, from the demo data, in a real terminal window. Needs the Debian packages xvfb, xterm,
+# imagemagick and fonts-dejavu-core. Usage: docs/screenshots/make.sh [NAME...]
+set -euo pipefail
+cd "$(dirname "$0")/../.."
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+trap 'kill $display 2>/dev/null || true; rm -rf "$work"' EXIT
+go build -o "$work/bin/ostrov" ./cmd/ostrov
+export PATH=$work/bin:$PATH OSTROV_HOME=$work/demo/ostrov TZ=UTC
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & display=$!
+sleep 1
+
+# shot NAME COMMAND...: what a player sees after typing the command
+shot() {
+  local name=$1; shift
+  [ ${#only[@]} = 0 ] || [[ " ${only[*]} " == *" $name "* ]] || { (cd "$work/demo" && eval "$*" >/dev/null 2>&1) || true; return 0; }
+  cat > "$work/run" <<S
+cd "$work/demo"
+printf '\033[1m\$ %s\033[0m\n' '$*'
+$*
+touch "$work/done"
+sleep 60
+S
+  rm -f "$work/done"
+  DISPLAY=:97 xterm -geometry 142x43+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#14171c' -fg '#d8dde4' -xrm 'xterm*color8: #8a93a0' -xrm 'xterm*color1: #f2777a' \
+    -xrm 'xterm*color2: #8fd18f' -xrm 'xterm*color3: #f0c674' -xrm 'xterm*color6: #7cc4d8' +sb -e bash "$work/run" & local term=$!
+  for _ in $(seq 50); do [ -e "$work/done" ] && break; sleep 0.1; done
+  sleep 0.4
+  DISPLAY=:97 import -window root -crop 1280x800+0+0 "$work/$name.png"
+  kill $term 2>/dev/null || true; wait $term 2>/dev/null || true
+  convert "$work/$name.png" -background black -gravity northwest -extent 1280x800 -colors 64 "$out/$name.png"
+}
+
+only=("$@")
+ostrov demo --dir "$work/demo" --quiet >/dev/null
+cd "$work/demo"
+shot games-add ostrov games add tidewrack --at games/Tidewrack --prefix prefix --yes
+ostrov games add brass-orchard --at games/BrassOrchard --player-home player --yes >/dev/null
+shot look ostrov look
+shot saves ostrov saves tidewrack
+shot mods ostrov mods tidewrack
+shot needs ostrov needs tidewrack/7
+shot keep ostrov keep tidewrack -m '"before trying downloads"'
+shot vet ostrov vet downloads/finished-harbour.zip
+shot vet-dangerous ostrov vet downloads/free-lamps.zip downloads/harbour-fix.zip
+shot place ostrov place downloads/quiet-cove.zip --yes
+rm -r prefix/drive_c/users/keeper/Documents/Tidewrack/lit/70431/slot_01
+shot restore 'ostrov restore tidewrack.1 --dry-run'
+ostrov restore tidewrack.1 --yes >/dev/null
+shot undo 'ostrov undo --dry-run'
+shot kept ostrov kept
+shot archive-verify ostrov archive verify
+shot playthroughs 'ostrov playthroughs start "Herring Run" tidewrack'
+shot help ostrov --help
