@@ -6,6 +6,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/binary"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -199,4 +200,24 @@ func FuzzOpen(f *testing.F) {
 			assert.Empty(t, CheckName(e.Path))
 		}
 	})
+}
+
+func BenchmarkInspect(b *testing.B) {
+	files := make([]file, 200)
+	size := 0
+	for i := range files {
+		files[i] = file{fmt.Sprintf("save/region %d", i), strings.Repeat(fmt.Sprintf("row %d of the region;", i), 4000)}
+		size += len(files[i].body)
+	}
+	dir := b.TempDir()
+	path := filepath.Join(dir, "download.zip")
+	require.NoError(b, os.WriteFile(path, zipOf(b, files...), 0o600))
+	b.SetBytes(int64(size))
+	b.ReportAllocs()
+	for b.Loop() {
+		d, err := Open(b.Context(), path, dir)
+		require.NoError(b, err)
+		require.NoError(b, d.Inspect(b.Context()))
+		require.NoError(b, d.Close())
+	}
 }
