@@ -42,10 +42,12 @@ type Spec struct {
 	Layers   Layers
 	Form     string
 	Encoding string // of text before the form reads it: a name of the WHATWG encoding list; "" is UTF-8
+	Blocks   BlockPatterns
+	Chunks   ChunkSpec
 }
 
 // Forms are the names of the forms understood, sorted.
-var Forms = []string{"bytes", "ini", "json", "lines", "sqlite", "text", "xml"}
+var Forms = []string{"blocks", "bytes", "chunks", "ini", "json", "lines", "sqlite", "text", "xml"}
 
 // Doc is a file, or one element of a list in it, that can be asked for values. It is not safe for concurrent use.
 type Doc interface {
@@ -91,7 +93,7 @@ func Read(fsys fs.FS, name string, layers Layers, limits Limits) ([]byte, error)
 
 // Parse reads data, whose layers are peeled already. SQLite needs a file and is not parsed here.
 func Parse(data []byte, spec Spec) (Doc, error) {
-	if spec.Encoding != "" && spec.Form != "bytes" {
+	if spec.Encoding != "" && spec.Form != "bytes" && spec.Form != "chunks" {
 		enc, err := htmlindex.Get(spec.Encoding)
 		if err != nil {
 			return nil, fmt.Errorf("encoding %q: %w", spec.Encoding, err)
@@ -100,7 +102,7 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 			return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, spec.Encoding, err)
 		}
 	}
-	if (spec.Form == "json" || spec.Form == "xml") && len(data) > maxTree {
+	if (spec.Form == "json" || spec.Form == "xml" || spec.Form == "blocks") && len(data) > maxTree {
 		return nil, fmt.Errorf("%w: %d bytes of %s, more than %d", ErrTooLarge, len(data), spec.Form, maxTree)
 	}
 	switch spec.Form {
@@ -116,6 +118,10 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 		return &linesDoc{lines: splitLines(data)}, nil
 	case "bytes":
 		return bytesDoc(data), nil
+	case "blocks":
+		return parseBlocks(data, spec.Blocks)
+	case "chunks":
+		return parseChunks(data, spec.Chunks)
 	default:
 		return nil, fmt.Errorf("no form %q", spec.Form)
 	}
@@ -131,14 +137,26 @@ func CheckSpec(spec Spec) error {
 			return fmt.Errorf("no encoding %q", spec.Encoding)
 		}
 	}
-	return nil
+	if spec.Form == "chunks" {
+		return spec.Chunks.check()
+	}
+	if spec.Chunks != (ChunkSpec{}) {
+		return errors.New("chunk and record belong to the form chunks")
+	}
+	if spec.Form != "blocks" && spec.Blocks != (BlockPatterns{}) {
+		return errors.New("open, close and pair belong to the form blocks")
+	}
+	return spec.Blocks.check()
 }
 
 // CheckQuery reports what is wrong with a query for a form, before any file is read. With each, the query is to name elements.
 func CheckQuery(form, query string, each bool) error {
 	switch form {
-	case "json":
+	case "json", "blocks":
 		_, err := compileJSON(query)
+		return err
+	case "chunks":
+		_, _, err := compileChunks(query, each)
 		return err
 	case "xml":
 		_, err := compileXPath(query)

@@ -5,15 +5,19 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"encoding/binary"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
 
+	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
@@ -22,7 +26,7 @@ import (
 // content is what every layer of these tests wraps.
 const content = `{"title":"Gannet Rock","version":1.10,"mods":[{"id":"a","v":"1"},{"id":"b"}],"deep":{"on":true,"none":null}}`
 
-func wrap(t testing.TB, layer string, data []byte) []byte {
+func wrapped(t testing.TB, layer string, data []byte) []byte {
 	var b bytes.Buffer
 	var err error
 	switch layer {
@@ -47,6 +51,24 @@ func wrap(t testing.TB, layer string, data []byte) []byte {
 		f, _ := w.Create("in/save.json")
 		_, err = f.Write(data)
 		require.NoError(t, w.Close())
+	case "deflate":
+		w, _ := flate.NewWriter(&b, 6)
+		_, err = w.Write(data)
+		require.NoError(t, w.Close())
+	case "lz4":
+		w := lz4.NewWriter(&b)
+		_, err = w.Write(data)
+		require.NoError(t, w.Close())
+	case "lines:2":
+		b.WriteString("one\ntwo\n")
+		b.Write(data)
+	case "length:u32be":
+		b.Write(binary.BigEndian.AppendUint32(nil, uint32(len(data))))
+		b.Write(data)
+	case "xor:0aff":
+		for i, c := range data {
+			b.WriteByte(c ^ []byte{0x0a, 0xff}[i%2])
+		}
 	case "skip:4":
 		b.WriteString("HEAD")
 		b.Write(data)
@@ -68,25 +90,25 @@ func layersOf(t testing.TB, names ...string) Layers {
 }
 
 func TestPeel(t *testing.T) {
-	for _, layer := range []string{"gzip", "zlib", "zstd", "xz", "zip:in/save.json", "skip:4"} {
-		wrapped := wrap(t, layer, []byte(content))
-		got, err := layersOf(t, layer).Peel(bytes.NewReader(wrapped), DefaultLimits)
+	for _, layer := range []string{"gzip", "zlib", "zstd", "xz", "zip:in/save.json", "skip:4", "deflate", "lz4", "lines:2", "length:u32be", "xor:0aff"} {
+		file := wrapped(t, layer, []byte(content))
+		got, err := layersOf(t, layer).Peel(bytes.NewReader(file), DefaultLimits)
 		require.NoError(t, err, layer)
 		assert.Equal(t, content, string(got), layer)
 
-		_, err = layersOf(t, layer).Peel(bytes.NewReader(wrapped), Limits{Decoded: 10})
+		_, err = layersOf(t, layer).Peel(bytes.NewReader(file), Limits{Decoded: 10})
 		assert.ErrorIs(t, err, ErrTooLarge, layer)
-		if layer != "skip:4" {
-			_, err = layersOf(t, layer).Peel(bytes.NewReader(wrapped[:len(wrapped)/2]), DefaultLimits)
+		if layer != "skip:4" && layer != "lines:2" && layer != "xor:0aff" {
+			_, err = layersOf(t, layer).Peel(bytes.NewReader(file[:len(file)/2]), DefaultLimits)
 			assert.ErrorIs(t, err, ErrDamaged, layer)
 		}
-		if Compression(wrapped) != "" {
-			got, err = layersOf(t, "auto").Peel(bytes.NewReader(wrapped), DefaultLimits)
+		if Compression(file) != "" {
+			got, err = layersOf(t, "auto").Peel(bytes.NewReader(file), DefaultLimits)
 			require.NoError(t, err, layer)
 			assert.Equal(t, content, string(got), "auto "+layer)
 		}
 	}
-	got, err := layersOf(t, "skip:4", "gzip").Peel(bytes.NewReader(wrap(t, "skip:4", wrap(t, "gzip", []byte("x")))), DefaultLimits)
+	got, err := layersOf(t, "skip:4", "gzip").Peel(bytes.NewReader(wrapped(t, "skip:4", wrapped(t, "gzip", []byte("x")))), DefaultLimits)
 	require.NoError(t, err)
 	assert.Equal(t, "x", string(got))
 	got, err = layersOf(t, "auto").Peel(strings.NewReader("plain"), DefaultLimits)
@@ -100,7 +122,7 @@ func TestPeelByTag(t *testing.T) {
 	}}}
 	for _, c := range []struct{ in, want string }{
 		{"RAW0text", "text"},
-		{"GZIP" + string(wrap(t, "gzip", []byte("text"))), "text"},
+		{"GZIP" + string(wrapped(t, "gzip", []byte("text"))), "text"},
 	} {
 		got, err := l.Peel(strings.NewReader(c.in), DefaultLimits)
 		require.NoError(t, err)
@@ -113,17 +135,138 @@ func TestPeelByTag(t *testing.T) {
 }
 
 func TestWrapIsTheReverseOfPeel(t *testing.T) {
-	for _, names := range [][]string{{}, {"gzip"}, {"zlib", "gzip"}, {"zstd"}, {"auto"}} {
-		l := layersOf(t, names...)
-		original := wrap(t, "zlib", []byte("before"))
-		wrapped, err := l.Wrap([]byte(content), original)
-		require.NoError(t, err, names)
-		got, err := l.Peel(bytes.NewReader(wrapped), DefaultLimits)
-		require.NoError(t, err, names)
-		assert.Equal(t, content, string(got), names)
+	crc := func(b []byte) string { return string(binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(b))) }
+	for _, c := range []struct {
+		names    []string
+		original string
+		keeps    string // how the result begins
+	}{
+		{nil, "before", ""},
+		{[]string{"gzip"}, string(wrapped(t, "gzip", []byte("before"))), ""},
+		{[]string{"zlib", "gzip"}, string(wrapped(t, "zlib", wrapped(t, "gzip", []byte("before")))), ""},
+		{[]string{"auto"}, string(wrapped(t, "zlib", []byte("before"))), "\x78"},
+		{[]string{"auto"}, "before", "{"},
+		{[]string{"zstd"}, string(wrapped(t, "zstd", []byte("before"))), ""},
+		{[]string{"xz"}, string(wrapped(t, "xz", []byte("before"))), ""},
+		{[]string{"lz4"}, string(wrapped(t, "lz4", []byte("before"))), ""},
+		{[]string{"skip:4", "deflate"}, "HEAD" + string(wrapped(t, "deflate", []byte("before"))), "HEAD"},
+		{[]string{"lines:2"}, "one\ntwo\nbefore", "one\ntwo\n"},
+		{[]string{"length:u32be"}, "\x00\x00\x00\x06beforeafter", ""},
+		{[]string{"xor:0aff", "base64"}, string(wrapped(t, "xor:0aff", []byte("YmVmb3Jl"))), ""},
+		{[]string{"checksum:crc32@0 over 4..", "skip:4", "gzip"}, crc(wrapped(t, "gzip", []byte("before"))) + string(wrapped(t, "gzip", []byte("before"))), ""},
+		{[]string{"checksum:md5-hex@0 over 33..", "lines:1"}, strings.Repeat("0", 32) + "\nbefore", ""},
+	} {
+		l := layersOf(t, c.names...)
+		file, err := l.Wrap([]byte(content), []byte(c.original))
+		require.NoError(t, err, c.names)
+		assert.True(t, strings.HasPrefix(string(file), c.keeps), c.names)
+		got, err := l.Peel(bytes.NewReader(file), DefaultLimits)
+		require.NoError(t, err, c.names)
+		assert.Equal(t, content, string(got), c.names)
 	}
-	_, err := layersOf(t, "xz").Wrap([]byte("x"), nil)
-	assert.ErrorContains(t, err, "cannot be written yet")
+	tagged := Layers{Tag: &Tag{0, 4, map[string][]Layer{"GZIP": {{"skip", "4"}, {"gzip", ""}}, "RAW0": {{"skip", "4"}}}}}
+	file, err := tagged.Wrap([]byte("new"), []byte("RAW0before"))
+	require.NoError(t, err)
+	assert.Equal(t, "RAW0new", string(file))
+	_, err = layersOf(t, "bzip2").Wrap([]byte("x"), []byte("BZh9"))
+	assert.ErrorIs(t, err, ErrDamaged)
+}
+
+func TestChecksum(t *testing.T) {
+	l := layersOf(t, "checksum:crc32be@0 over 4..")
+	file, err := l.Wrap([]byte("0000content"), []byte("0000before"))
+	require.NoError(t, err)
+	_, err = l.Peel(bytes.NewReader(file), DefaultLimits)
+	require.NoError(t, err)
+	file[6] ^= 1
+	_, err = l.Peel(bytes.NewReader(file), DefaultLimits)
+	assert.EqualError(t, err, "damaged: does not match its checksum")
+	_, err = l.Peel(strings.NewReader("abc"), DefaultLimits)
+	assert.ErrorIs(t, err, ErrDamaged)
+}
+
+// TestLZO unpacks a block that lzop 1.04 made: text with near and far repeats, every byte value, and a long run.
+func TestLZO(t *testing.T) {
+	block, err := os.ReadFile(filepath.Join("testdata", "lzo1x.block"))
+	require.NoError(t, err)
+	want := strings.Repeat("the lamps of the newer islands stay dark; the lamps of the older islands stay lit. ", 40)
+	for range 3 {
+		for c := range 256 {
+			want += string([]byte{byte(c)})
+		}
+	}
+	want += strings.Repeat("x", 700)
+	l := layersOf(t, "lzo")
+	got, err := l.Peel(bytes.NewReader(block), DefaultLimits)
+	require.NoError(t, err)
+	assert.True(t, want == string(got))
+	_, err = l.Peel(bytes.NewReader(block), Limits{Decoded: 1000})
+	assert.ErrorIs(t, err, ErrTooLarge)
+	for cut := range len(block) {
+		_, err := l.Peel(bytes.NewReader(block[:cut]), DefaultLimits)
+		assert.ErrorIs(t, err, ErrDamaged)
+	}
+}
+
+func TestBlocks(t *testing.T) {
+	const brackets = "# a comment\n[line]\n  name = Harbour Loop\n  [stop]\n  at=4\n  [/stop]\n[stop]\nat=9 [x]\n[/stop]\n[/line]\n[line]\nname=\"two \"\"quoted\"\"\nlines\"\n[/line]\n"
+	const braces = `depot { name = "Old Yard" trams = { 12 14 } } depot { name=Pier crew=3 }` + "\nversion = 2.1.0\n"
+	const own = "begin line\nset name to Harbour Loop\nbegin stop\nend\nend\n"
+	patterns := BlockPatterns{Open: `^begin (?P<name>\w+)`, Close: `^end$`, Pair: `^set (?P<key>\w+) to (?P<value>.*)`}
+	for _, c := range []struct {
+		text, query, want string
+		patterns          BlockPatterns
+	}{
+		{brackets, "$.line[0].name", "Harbour Loop", BlockPatterns{}},
+		{brackets, "$.line[0].stop[1].at", "9 [x]", BlockPatterns{}},
+		{brackets, "$.line[1].name", "two \"quoted\"\nlines", BlockPatterns{}},
+		{braces, "$.depot[0].name", "Old Yard", BlockPatterns{}},
+		{braces, "$.depot[0].trams[0].words[1]", "14", BlockPatterns{}},
+		{braces, "$.depot[1].crew", "3", BlockPatterns{}},
+		{braces, "$.version", "2.1.0", BlockPatterns{}},
+		{own, "$.line[0].name", "Harbour Loop", patterns},
+	} {
+		doc, err := Parse([]byte(c.text), Spec{Form: "blocks", Blocks: c.patterns})
+		require.NoError(t, err)
+		got, ok, err := doc.Value(t.Context(), c.query)
+		require.NoError(t, err)
+		assert.True(t, ok, c.query)
+		assert.Equal(t, c.want, got)
+	}
+	for _, broken := range []string{"[line]\nname=x", "a { b=1", "[/line]", "}", "[line]\n[/stop]", strings.Repeat("a{", 2*maxDepth)} {
+		_, err := Parse([]byte(broken), Spec{Form: "blocks"})
+		assert.Error(t, err, broken)
+	}
+	assert.Error(t, CheckSpec(Spec{Form: "blocks", Blocks: BlockPatterns{Open: "x"}}))
+}
+
+func TestChunks(t *testing.T) {
+	file := "HEAD\x00\x00\x00\x06\x01\x02name" + "CREW\x00\x00\x00\x0b\xab\xcdAnna\x00\xef\x01B\x00" + "CREW\x00\x00\x00\x00"
+	spec := Spec{Form: "chunks", Chunks: ChunkSpec{Chunk: "tag:4 length:u32be", Record: "id:hex2 name:cstr"}}
+	require.NoError(t, CheckSpec(spec))
+	doc, err := Parse([]byte(file), spec)
+	require.NoError(t, err)
+	v, ok, err := doc.Value(t.Context(), "HEAD 2:ascii4")
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, "name", v)
+	crew, err := doc.Each(t.Context(), "CREW")
+	require.NoError(t, err)
+	require.Len(t, crew, 2)
+	v, _, _ = crew[1].Value(t.Context(), "id")
+	assert.Equal(t, "ef01", v)
+	v, _, _ = crew[0].Value(t.Context(), "name")
+	assert.Equal(t, "Anna", v)
+	for _, broken := range []string{"HE", "HEAD\xff\xff\xff\xff", file[:len(file)-1]} {
+		_, err := Parse([]byte(broken), spec)
+		assert.ErrorIs(t, err, ErrDamaged)
+	}
+	behind, err := Parse([]byte("\x02IDATabCRC!"), Spec{Form: "chunks", Chunks: ChunkSpec{Chunk: "length:u8 tag:4 data crc:4"}})
+	require.NoError(t, err)
+	v, _, _ = behind.Value(t.Context(), "IDAT 0:ascii2")
+	assert.Equal(t, "ab", v)
+	assert.Error(t, CheckSpec(Spec{Form: "chunks", Chunks: ChunkSpec{Chunk: "tag:4"}}))
+	assert.Error(t, CheckSpec(Spec{Form: "json", Chunks: ChunkSpec{Chunk: "tag:4 length:u8"}}))
 }
 
 func TestQueries(t *testing.T) {
@@ -216,7 +359,7 @@ func makeSQLite(t testing.TB, statements ...string) []byte {
 
 func TestSQLite(t *testing.T) {
 	data := makeSQLite(t, "CREATE TABLE meta(k, v)", "INSERT INTO meta VALUES('version','1.2'),('title','World')")
-	fsys := fstest.MapFS{"w.db": {Data: data}, "w.gz": {Data: wrap(t, "gzip", data)}, "cut.db": {Data: data[:len(data)/2]}, "no.db": {Data: []byte("text")}}
+	fsys := fstest.MapFS{"w.db": {Data: data}, "w.gz": {Data: wrapped(t, "gzip", data)}, "cut.db": {Data: data[:len(data)/2]}, "no.db": {Data: []byte("text")}}
 	for name, layers := range map[string]Layers{"w.db": {}, "w.gz": layersOf(t, "gzip")} {
 		doc, err := Open(t.Context(), fsys, name, Spec{Form: "sqlite", Layers: layers}, DefaultLimits)
 		require.NoError(t, err)
@@ -293,9 +436,10 @@ func TestSplice(t *testing.T) {
 }
 
 func FuzzLayers(f *testing.F) {
-	names := []string{"auto", "gzip", "zlib", "zstd", "xz", "bzip2", "zip:in/save.json", "skip:4"}
+	names := []string{"auto", "gzip", "zlib", "zstd", "xz", "bzip2", "zip:in/save.json", "skip:4", "deflate", "lz4", "lzo", "base64", "lines:2",
+		"length:u32be", "xor:0aff", "checksum:crc32@0 over 4.."}
 	for i, name := range names {
-		f.Add(byte(i), wrap(f, name, []byte(content)))
+		f.Add(byte(i), wrapped(f, name, []byte(content)))
 	}
 	f.Fuzz(func(t *testing.T, which byte, data []byte) {
 		l := layersOf(t, names[int(which)%len(names)])
@@ -314,10 +458,16 @@ func FuzzForms(f *testing.F) {
 	f.Add(byte(3), []byte("x 1\n"), `x (\d)`)
 	f.Add(byte(4), []byte("x 1\n"), `(?P<id>x)`)
 	f.Add(byte(5), []byte("abcd"), "0:u32le")
-	forms := []string{"json", "xml", "ini", "text", "lines", "bytes"}
+	f.Add(byte(6), []byte("[a]\nb=1\n[/a]\nc { d=\"2\" }"), "$.a[0].b")
+	f.Add(byte(7), []byte("HEAD\x00\x00\x00\x02ab"), "HEAD 0:u8")
+	forms := []string{"json", "xml", "ini", "text", "lines", "bytes", "blocks", "chunks"}
 	f.Fuzz(func(t *testing.T, which byte, data []byte, query string) {
 		form := forms[int(which)%len(forms)]
-		doc, err := Parse(data, Spec{Form: form})
+		spec := Spec{Form: form}
+		if form == "chunks" {
+			spec.Chunks = ChunkSpec{Chunk: "tag:4 length:u32be", Record: "id:hex2 name:cstr"}
+		}
+		doc, err := Parse(data, spec)
 		if err != nil {
 			assert.Nil(t, doc)
 			return

@@ -5,24 +5,33 @@ import (
 	"bufio"
 	"bytes"
 	"compress/bzip2"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
 
+	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
 	"github.com/ulikunitz/xz"
 )
 
 // Layer is one wrapping around the content of a file.
 type Layer struct {
-	Name string // auto, gzip, zlib, zstd, xz, bzip2, zip or skip
-	Arg  string // the entry of zip, the number of bytes of skip
+	Name string // one of layerNames
+	Arg  string // the entry of zip, the number of skip and lines, the type of length, the key of xor, the rest of checksum
 }
+
+// layerNames are the layers understood. Those that the second half names take something after a colon.
+var layerNames = []string{"auto", "gzip", "zlib", "deflate", "zstd", "lz4", "lzo", "xz", "bzip2", "base64",
+	"skip", "lines", "length", "xor", "zip", "checksum"}
 
 // Layers are the wrappings of a file, outermost first; or, with a tag, several such lists of which the file's first bytes choose one.
 type Layers struct {
@@ -39,26 +48,37 @@ type Tag struct {
 // maxTag bounds how far into a file a tag may reach, in bytes.
 const maxTag = 4096
 
-// ParseLayer reads one layer as a description spells it: "gzip", "skip:8", "zip:world.json".
+// ParseLayer reads one layer as a description spells it: "gzip", "skip:8", "zip:world.json", "checksum:crc32@4 over 8..".
 func ParseLayer(s string) (Layer, error) {
 	name, arg, has := strings.Cut(s, ":")
+	place := slices.Index(layerNames, name)
+	switch {
+	case place < 0:
+		return Layer{}, fmt.Errorf("no layer %q; there are %s", s, strings.Join(layerNames, ", "))
+	case place < slices.Index(layerNames, "skip") && has:
+		return Layer{}, fmt.Errorf("layer %q takes nothing after a colon", name)
+	}
+	var err error
 	switch name {
-	case "auto", "gzip", "zlib", "zstd", "xz", "bzip2":
-		if has {
-			return Layer{}, fmt.Errorf("layer %q takes nothing after a colon", name)
-		}
-	case "skip":
-		if n, err := strconv.Atoi(arg); err != nil || n < 0 {
-			return Layer{}, fmt.Errorf("layer %q: skip takes a number of bytes", s)
+	case "skip", "lines":
+		if n, e := strconv.Atoi(arg); e != nil || n < 0 {
+			err = fmt.Errorf("layer %q: %s takes a number", s, name)
 		}
 	case "zip":
 		if arg == "" {
-			return Layer{}, fmt.Errorf("layer %q: zip takes the name of an entry", s)
+			err = fmt.Errorf("layer %q: zip takes the name of an entry", s)
 		}
-	case "deflate", "lz4", "lzo", "base64", "lines", "length", "xor", "checksum":
-		return Layer{}, fmt.Errorf("layer %q is not understood by this Ostrov yet", name)
-	default:
-		return Layer{}, fmt.Errorf("no layer %q", s)
+	case "length":
+		_, err = lengthType(arg)
+	case "xor":
+		if key, e := hex.DecodeString(arg); e != nil || len(key) == 0 {
+			err = fmt.Errorf("layer %q: xor takes a key in hex", s)
+		}
+	case "checksum":
+		_, err = parseChecksum(arg)
+	}
+	if err != nil {
+		return Layer{}, err
 	}
 	return Layer{name, arg}, nil
 }
@@ -76,6 +96,21 @@ func ParseTag(s string) (from, to int, err error) {
 
 // Peel reads r through all layers and returns the content, at most limits.Decoded bytes.
 func (l Layers) Peel(r io.Reader, limits Limits) ([]byte, error) {
+	content, err := l.Reader(r, limits)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	data, err := readAtMost(content, limits.Decoded)
+	if err != nil {
+		return nil, damaged("", err)
+	}
+	return data, nil
+}
+
+// Reader reads r through all layers as a stream that ends with ErrTooLarge past limits.Decoded bytes. Layers that need a whole (zip,
+// checksum, length, lzo) hold it in memory within the same limit.
+func (l Layers) Reader(r io.Reader, limits Limits) (io.ReadCloser, error) {
 	chain := l.Chain
 	if l.Tag != nil {
 		b := bufio.NewReaderSize(r, maxTag)
@@ -83,28 +118,65 @@ func (l Layers) Peel(r io.Reader, limits Limits) ([]byte, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: ends before byte %d", ErrDamaged, l.Tag.To)
 		}
-		tag := string(head[l.Tag.From:])
-		var ok bool
-		if chain, ok = l.Tag.Chains[tag]; !ok {
-			return nil, fmt.Errorf("%w: begins with %q instead of %s", ErrDamaged, tag, strings.Join(l.Tag.names(), " or "))
+		if chain, err = l.chainFor(head); err != nil {
+			return nil, err
 		}
 		r = b
 	}
+	s := &peeled{left: limits.Decoded}
 	for _, layer := range chain {
 		next, closer, err := layer.peel(r, limits)
 		if err != nil {
-			return nil, damaged(layer.Name, err)
+			return nil, errors.Join(damaged(layer.Name, err), s.Close())
 		}
 		if closer != nil {
-			defer closer()
+			s.closers = append(s.closers, closer)
 		}
 		r = next
 	}
-	data, err := readAtMost(r, limits.Decoded)
-	if err != nil {
-		return nil, damaged("", err)
+	s.r = r
+	return s, nil
+}
+
+// chainFor is the chain for a file that begins with head.
+func (l Layers) chainFor(head []byte) ([]Layer, error) {
+	if l.Tag == nil {
+		return l.Chain, nil
 	}
-	return data, nil
+	if len(head) < l.Tag.To {
+		return nil, fmt.Errorf("%w: ends before byte %d", ErrDamaged, l.Tag.To)
+	}
+	tag := string(head[l.Tag.From:l.Tag.To])
+	chain, ok := l.Tag.Chains[tag]
+	if !ok {
+		return nil, fmt.Errorf("%w: begins with %q instead of %s", ErrDamaged, tag, strings.Join(l.Tag.names(), " or "))
+	}
+	return chain, nil
+}
+
+// peeled is content with all layers peeled.
+type peeled struct {
+	r       io.Reader
+	left    int64
+	closers []func()
+}
+
+func (p *peeled) Read(b []byte) (int, error) {
+	n, err := p.r.Read(b)
+	if p.left -= int64(n); p.left < 0 {
+		return 0, fmt.Errorf("%w: more than the limit", ErrTooLarge)
+	}
+	if err != nil && err != io.EOF {
+		err = damaged("", err)
+	}
+	return n, err
+}
+
+func (p *peeled) Close() error {
+	for _, c := range p.closers {
+		c()
+	}
+	return nil
 }
 
 func (t *Tag) names() []string {
@@ -161,11 +233,113 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 			return nil, nil, err
 		}
 		return z, z.Close, nil
+	case "deflate":
+		return flate.NewReader(r), nil, nil
+	case "lz4":
+		return lz4Reader(r), nil, nil
+	case "base64":
+		return base64.NewDecoder(base64.StdEncoding, &textOnly{r}), nil, nil
+	case "lines":
+		n, _ := strconv.Atoi(l.Arg)
+		b := bufio.NewReader(r)
+		for i := range n {
+			if _, err := b.ReadSlice('\n'); err != nil {
+				return nil, nil, fmt.Errorf("%w: ends after %d of %d lines to skip", ErrDamaged, i, n)
+			}
+		}
+		return b, nil, nil
+	case "xor":
+		key, _ := hex.DecodeString(l.Arg)
+		return &xored{r: r, key: key}, nil, nil
 	case "zip":
 		return l.zipEntry(r, limits)
-	default:
-		return nil, nil, fmt.Errorf("no layer %q", l.Name)
 	}
+	whole, err := readAtMost(r, limits.Decoded)
+	if err != nil {
+		return nil, nil, err
+	}
+	switch l.Name {
+	case "lzo":
+		whole, err = lzo1x(whole, limits.Decoded)
+	case "length":
+		t, _ := lengthType(l.Arg)
+		_, whole, _, err = t.cut(whole)
+	case "checksum":
+		c, _ := parseChecksum(l.Arg)
+		err = c.check(whole)
+	}
+	return bytes.NewReader(whole), nil, err
+}
+
+// xored is a stream under a repeating key.
+type xored struct {
+	r   io.Reader
+	key []byte
+	at  int
+}
+
+func (x *xored) Read(p []byte) (int, error) {
+	n, err := x.r.Read(p)
+	for i := range p[:n] {
+		p[i] ^= x.key[x.at]
+		x.at = (x.at + 1) % len(x.key)
+	}
+	return n, err
+}
+
+// textOnly leaves out white space, which base64 in files is broken into lines with.
+type textOnly struct{ r io.Reader }
+
+func (t *textOnly) Read(p []byte) (int, error) {
+	n, err := t.r.Read(p)
+	kept := 0
+	for _, c := range p[:n] {
+		if c != ' ' && c != '\t' && c != '\n' && c != '\r' {
+			p[kept] = c
+			kept++
+		}
+	}
+	return kept, err
+}
+
+// lz4Reader reads the LZ4 frame format; what does not begin as a frame is one block (lz4_Block_format.md).
+func lz4Reader(r io.Reader) io.Reader {
+	b := bufio.NewReader(r)
+	head, _ := b.Peek(4)
+	if Compression(head) == "lz4" {
+		return lz4.NewReader(b)
+	}
+	return &lz4Block{r: b}
+}
+
+// lz4Block unpacks one block whole, at first use. A block does not say how large it is unpacked: it is at most 255 times its size.
+type lz4Block struct {
+	r    io.Reader
+	data *bytes.Reader
+}
+
+// maxLZ4Block bounds one bare block unpacked, in bytes.
+const maxLZ4Block = 64 << 20
+
+func (l *lz4Block) Read(p []byte) (int, error) {
+	if l.data == nil {
+		packed, err := readAtMost(l.r, maxLZ4Block)
+		if err != nil {
+			return 0, err
+		}
+		for size := 4 * (len(packed) + 16); ; size *= 4 {
+			out := make([]byte, min(size, maxLZ4Block))
+			n, err := lz4.UncompressBlock(packed, out)
+			if err == nil {
+				l.data = bytes.NewReader(out[:n])
+				break
+			}
+			if size >= 255*len(packed) || size >= maxLZ4Block {
+				return 0, fmt.Errorf("%w: not an LZ4 block", ErrDamaged)
+			}
+		}
+	}
+	return l.data.Read(p)
 }
 
 func (l Layer) zipEntry(r io.Reader, limits Limits) (io.Reader, func(), error) {
@@ -196,50 +370,12 @@ func Compression(head []byte) string {
 		return "zstd"
 	case bytes.HasPrefix(head, []byte{0xfd, '7', 'z', 'X', 'Z', 0}):
 		return "xz"
+	case bytes.HasPrefix(head, []byte{0x04, 0x22, 0x4d, 0x18}):
+		return "lz4"
 	case len(head) >= 4 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9':
 		return "bzip2"
 	case len(head) >= 2 && head[0] == 0x78 && (uint(head[0])<<8|uint(head[1]))%31 == 0:
 		return "zlib"
 	}
 	return ""
-}
-
-// Wrap is the reverse of Peel: it puts content back into the layers of a file. Layers that hold more than content (skip, zip) and those
-// that only decompress here cannot be put back.
-func (l Layers) Wrap(content, original []byte) ([]byte, error) {
-	if l.Tag != nil {
-		return nil, errors.New("layers chosen by a tag cannot be written yet")
-	}
-	data := content
-	for i := len(l.Chain) - 1; i >= 0; i-- {
-		name := l.Chain[i].Name
-		if name == "auto" {
-			if i > 0 {
-				return nil, errors.New("an inner layer \"auto\" cannot be written")
-			}
-			if name = Compression(original); name == "" {
-				continue
-			}
-		}
-		var b bytes.Buffer
-		var w io.WriteCloser
-		switch name {
-		case "gzip":
-			w = gzip.NewWriter(&b)
-		case "zlib":
-			w = zlib.NewWriter(&b)
-		case "zstd":
-			w, _ = zstd.NewWriter(&b)
-		default:
-			return nil, fmt.Errorf("a layer %q cannot be written yet", name)
-		}
-		if _, err := w.Write(data); err != nil {
-			return nil, err
-		}
-		if err := w.Close(); err != nil {
-			return nil, err
-		}
-		data = b.Bytes()
-	}
-	return data, nil
 }

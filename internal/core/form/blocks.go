@@ -1,0 +1,256 @@
+package form
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// BlockPatterns say how the form blocks is written, line by line, where its usual ways do not fit: open names a block by its group name,
+// close ends one, and pair has the groups key and value. All or none are given.
+type BlockPatterns struct{ Open, Close, Pair string }
+
+func (p BlockPatterns) check() error {
+	if p == (BlockPatterns{}) {
+		return nil
+	}
+	for _, one := range []struct {
+		what, pattern string
+		groups        []string
+	}{{"open", p.Open, []string{"name"}}, {"close", p.Close, nil}, {"pair", p.Pair, []string{"key", "value"}}} {
+		re, err := compilePattern(one.pattern)
+		if err != nil {
+			return fmt.Errorf("%s: %w", one.what, err)
+		}
+		for _, g := range one.groups {
+			if re.SubexpIndex(g) < 0 {
+				return fmt.Errorf("%s needs a group (?P<%s>…)", one.what, g)
+			}
+		}
+	}
+	return nil
+}
+
+// maxBlockItems bounds the blocks and pairs of one file.
+const maxBlockItems = 2_000_000
+
+// blocksReader reads nested blocks into the tree that a JSON file would be: a block is an object; what is called by the name of a block is a
+// list of all blocks of that name, in order; a pair is text, or a list of texts where its key repeats; bare words in a block stand under "words".
+type blocksReader struct {
+	text  []byte
+	at    int
+	stack []map[string]any
+	names []string
+	items int
+}
+
+func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
+	r := &blocksReader{text: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), stack: []map[string]any{{}}, names: []string{""}}
+	if i := bytes.IndexByte(r.text, 0); i >= 0 {
+		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
+	}
+	read := r.usual
+	if patterns != (BlockPatterns{}) {
+		read = func() error { return r.lines(patterns) }
+	}
+	if err := read(); err != nil {
+		return nil, err
+	}
+	if len(r.stack) > 1 {
+		return nil, fmt.Errorf("%w: the block %.60q is not closed: it ends too early", ErrDamaged, r.names[len(r.names)-1])
+	}
+	return jsonDoc{r.stack[0]}, nil
+}
+
+func (r *blocksReader) count() error {
+	if r.items++; r.items > maxBlockItems {
+		return fmt.Errorf("%w: more than %d blocks and values", ErrTooLarge, maxBlockItems)
+	}
+	return nil
+}
+
+func (r *blocksReader) open(name string) error {
+	if len(r.stack) > maxDepth {
+		return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
+	}
+	block := map[string]any{}
+	top := r.stack[len(r.stack)-1]
+	switch was := top[name].(type) {
+	case nil:
+		top[name] = []any{block}
+	case []any:
+		top[name] = append(was, block)
+	default:
+		top[name] = []any{was, block}
+	}
+	r.stack, r.names = append(r.stack, block), append(r.names, name)
+	return r.count()
+}
+
+// close ends the innermost block; name is "" where the text does not say which.
+func (r *blocksReader) close(name string) error {
+	last := len(r.stack) - 1
+	if last == 0 || name != "" && name != r.names[last] {
+		return fmt.Errorf("%w: %.60q is closed and was not open", ErrDamaged, name)
+	}
+	r.stack, r.names = r.stack[:last], r.names[:last]
+	return nil
+}
+
+func (r *blocksReader) pair(key, value string) error {
+	top := r.stack[len(r.stack)-1]
+	switch was := top[key].(type) {
+	case nil:
+		top[key] = value
+	case []any:
+		top[key] = append(was, value)
+	default:
+		top[key] = []any{was, value}
+	}
+	return r.count()
+}
+
+func (r *blocksReader) lines(p BlockPatterns) error {
+	open, close, pair := regexp.MustCompile(p.Open), regexp.MustCompile(p.Close), regexp.MustCompile(p.Pair)
+	for _, line := range splitLines(r.text) {
+		var err error
+		if m := close.FindStringSubmatch(line); m != nil {
+			name := ""
+			if i := close.SubexpIndex("name"); i >= 0 {
+				name = m[i]
+			}
+			err = r.close(name)
+		} else if m := open.FindStringSubmatch(line); m != nil {
+			err = r.open(m[open.SubexpIndex("name")])
+		} else if m := pair.FindStringSubmatch(line); m != nil {
+			err = r.pair(m[pair.SubexpIndex("key")], unquote(m[pair.SubexpIndex("value")]))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func unquote(s string) string {
+	if len(s) >= 2 && s[0] == '"' && s[len(s)-1] == '"' {
+		return strings.ReplaceAll(s[1:len(s)-1], `""`, `"`)
+	}
+	return s
+}
+
+// usual reads both usual ways, [name] … [/name] and name { … }, which may be mixed. Values run to the end of the line in the first and to
+// white space in the second; in quotes they hold anything, a quote being doubled or behind a backslash. A # begins a line of comment.
+func (r *blocksReader) usual() error {
+	for {
+		r.space(" \t\r\n,;")
+		if r.at >= len(r.text) {
+			return nil
+		}
+		var err error
+		switch c := r.text[r.at]; c {
+		case '#':
+			r.until("\n")
+		case '}':
+			r.at++
+			err = r.close("")
+		case '[':
+			r.at++
+			name := r.until("]\n")
+			if r.at >= len(r.text) || r.text[r.at] != ']' {
+				return fmt.Errorf("%w: a [ without ]", ErrDamaged)
+			}
+			r.at++
+			if ending, ok := strings.CutPrefix(name, "/"); ok {
+				err = r.close(ending)
+			} else {
+				err = r.open(name)
+				r.names[len(r.names)-1] = name
+			}
+		default:
+			err = r.named()
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// named reads what begins with a word: a pair, a block in braces, or the word alone.
+func (r *blocksReader) named() error {
+	var word string
+	if r.text[r.at] == '"' {
+		word = r.quoted()
+	} else if word = strings.TrimRight(r.until("={}[]\"\n \t\r"), " \t"); word == "" {
+		r.at++ // a stray = or ]
+		return nil
+	}
+	r.space(" \t\r\n")
+	switch {
+	case r.at < len(r.text) && r.text[r.at] == '{':
+		r.at++
+		return r.open(word)
+	case r.at >= len(r.text) || r.text[r.at] != '=':
+		return r.pair("words", word)
+	}
+	r.at++
+	r.space(" \t")
+	switch {
+	case r.at < len(r.text) && r.text[r.at] == '{':
+		r.at++
+		return r.open(word)
+	case r.at < len(r.text) && r.text[r.at] == '"':
+		return r.pair(word, r.quoted())
+	}
+	end := "\n"
+	if r.braces() {
+		end = " \t\r\n}"
+	}
+	return r.pair(word, strings.TrimSpace(r.until(end)))
+}
+
+// braces reports whether a value here ends at a closing brace on its line.
+func (r *blocksReader) braces() bool {
+	line, _, _ := bytes.Cut(r.text[r.at:], []byte("\n"))
+	return bytes.IndexByte(line, '}') >= 0 && len(r.stack) > 1
+}
+
+func (r *blocksReader) space(set string) {
+	for r.at < len(r.text) && strings.IndexByte(set, r.text[r.at]) >= 0 {
+		r.at++
+	}
+}
+
+// until reads up to one of the characters of set, or the end.
+func (r *blocksReader) until(set string) string {
+	from := r.at
+	if i := bytes.IndexAny(r.text[r.at:], set); i >= 0 {
+		r.at += i
+	} else {
+		r.at = len(r.text)
+	}
+	return string(r.text[from:r.at])
+}
+
+func (r *blocksReader) quoted() string {
+	var b strings.Builder
+	for r.at++; r.at < len(r.text); r.at++ {
+		c := r.text[r.at]
+		next := byte(0)
+		if r.at+1 < len(r.text) {
+			next = r.text[r.at+1]
+		}
+		switch {
+		case c == '\\' && (next == '"' || next == '\\'), c == '"' && next == '"':
+			r.at++
+			b.WriteByte(next)
+		case c == '"':
+			r.at++
+			return b.String()
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
