@@ -205,7 +205,7 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 	switch l.Name {
 	case "auto":
 		b := bufio.NewReader(r)
-		head, _ := b.Peek(6)
+		head, _ := b.Peek(trial)
 		if name := Compression(head); name != "" {
 			return Layer{Name: name}.peel(b, limits)
 		}
@@ -361,7 +361,7 @@ func (l Layer) zipEntry(r io.Reader, limits Limits) (io.Reader, func(), error) {
 }
 
 // Compression names the compression that the first bytes of a file show, or is "" where they show none.
-// zlib is recognised by its two header bytes (RFC 1950), which a plain file begins with only by rare chance.
+// zlib has only two header bytes (RFC 1950), which texts that begin with x may have too: it must unpack as far as head goes.
 func Compression(head []byte) string {
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
@@ -374,8 +374,19 @@ func Compression(head []byte) string {
 		return "lz4"
 	case len(head) >= 4 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9':
 		return "bzip2"
-	case len(head) >= 2 && head[0] == 0x78 && (uint(head[0])<<8|uint(head[1]))%31 == 0:
+	case len(head) >= 2 && head[0] == 0x78 && (uint(head[0])<<8|uint(head[1]))%31 == 0 && unpacksAsZlib(head):
 		return "zlib"
 	}
 	return ""
+}
+
+// trial is how much of a file Compression wants to see, in bytes.
+const trial = 512
+
+func unpacksAsZlib(head []byte) bool {
+	z, err := zlib.NewReader(bytes.NewReader(head[:min(len(head), trial)]))
+	if err == nil {
+		_, err = io.Copy(io.Discard, io.LimitReader(z, 1<<20))
+	}
+	return err == nil || errors.Is(err, io.ErrUnexpectedEOF)
 }

@@ -1,0 +1,169 @@
+package hazard
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/binary"
+	"errors"
+	"io"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"testing/iotest"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func pe() string {
+	b := make([]byte, 256)
+	copy(b, "MZ")
+	binary.LittleEndian.PutUint32(b[0x3c:], 0x80)
+	copy(b[0x80:], "PE\x00\x00")
+	return string(b)
+}
+
+func zipped(s string) string {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	_, _ = w.Write([]byte(s))
+	_ = w.Close()
+	return b.String()
+}
+
+const endOfZip = "PK\x05\x06\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"
+
+// cases are files with what is to be found: "danger", "code" or "" for nothing, and a part of the reason.
+var cases = []struct{ about, name, content, found, why string }{
+	{"Windows program", "picture.png", pe(), "danger", "a Windows program"},
+	{"Linux program", "save", "\x7fELF\x02\x01\x01", "danger", "a Linux program"},
+	{"macOS program", "save", "\xcf\xfa\xed\xfe\x07\x00\x00\x01", "danger", "a macOS program"},
+	{"Java class", "save", "\xca\xfe\xba\xbe\x00\x00\x00\x34", "danger", "a Java program"},
+	{"packed program", "save.gz", zipped(pe()), "danger", "a Windows program"},
+	{"program packed twice", "save.gz", zipped(zipped(pe())), "danger", "a Windows program"},
+	{"script", "notes.txt", "#!/bin/sh\nrm -rf ~\n", "danger", "a script"},
+	{"batch by content", "notes.txt", "@ECHO OFF\r\ndel *\r\n", "danger", "a script"},
+	{"batch by ending", "START.BAT", "del *", "danger", "a script"},
+	{"registry", "a.txt", "Windows Registry Editor Version 5.00\r\n", "danger", "registry"},
+	{"shortcut", "a.txt", "[InternetShortcut]\r\nURL=file:///c:/x.exe\r\n", "danger", "a shortcut"},
+	{"shell link", "a", "\x4c\x00\x00\x00\x01\x14\x02\x00\x00\x00\x00\x00\xc0\x00\x00\x00\x00\x00\x00\x46rest", "danger", "shortcut"},
+	{"installer", "a", "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 500) + string(installerClass), "danger", "installer"},
+	{"package", "a", "!<arch>\ndebian-binary   ", "danger", "package"},
+	{"named exe", "setup.exe", "not really", "danger", "named as a program"},
+	{"Python source", "mod.py", "import os\nos.system('x')\n", "danger", "a script"},
+	{"picture and zip", "a.png", "\x89PNG\r\n\x1a\n" + strings.Repeat("x", 300_000) + endOfZip, "danger", "at once"},
+
+	{"Java objects", "a", "\xac\xed\x00\x05sr\x00\x01A", "code", "Java objects"},
+	{".NET objects", "a", "\x00\x01\x00\x00\x00\xff\xff\xff\xff\x01\x00\x00\x00\x00\x00\x00\x00\x0c", "code", ".NET"},
+	{"Lua bytecode", "a", "\x1bLua\x54", "code", "compiled Lua"},
+	{"Lua function", "a.lua", "return {\n a = 1,\n f = function() return 1 end }", "code", `"function" in line 3`},
+	{"Lua call", "a.lua", "x = {}\nos.execute('x')", "code", `a call of "execute" in line 2`},
+	{"Lua call by text", "a.lua", "print 'x'", "code", "a call"},
+	{"Lua call in brackets", "a", "return {['a'] = b['c']('d')}", "code", "a call"},
+	{"Lua loop", "a.lua", "while true do end", "code", "while"},
+	{"XML entities", "a.xml", "<?xml version='1.0'?><!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/passwd'>]><a>&b;</a>", "code", "entities"},
+
+	{"Lua data", "a.lua", "-- made by the game: f()\n--[[ g() ]]\nsave = { title = \"a(b)\", [1] = -2.5, ['x'] = { true, nil }, } return save", "", ""},
+	{"Lua data in a loaded form", "a", "do local _ = {\n  name = [==[ x() ]] ]==],\n  n = 0x1F,\n}\nreturn _ end", "", ""},
+	{"XML", "a.xml", "<?xml version='1.0'?><a>text</a>", "", ""},
+	{"property list", "a.plist", "<?xml version='1.0'?><!DOCTYPE plist PUBLIC 'x' 'y'><plist/>", "", ""},
+	{"picture", "a.png", "\x89PNG\r\n\x1a\n" + strings.Repeat("x", 300_000), "", ""},
+	{"text about MZ", "a.txt", "MZ is how DOS programs begin, says this text, which is longer than a header of sixty-four bytes.", "", ""},
+	{"text in parentheses", "a.txt", "(see the other file)\n.", "", ""},
+	{"foreign letters", "Спасённый маяк.sav", "маяк", "", ""},
+	{"JSON called js", "save.js", `{"a": 1}`, "", ""},
+	{"zeros", "a", strings.Repeat("\x00", 4<<20), "", ""},
+	{"packed zeros", "a.gz", zipped(strings.Repeat("\x00", 4<<20)), "", ""},
+	{"empty", "a", "", "", ""},
+	{"looks like zlib", "a", "x\x9cnot at all", "", ""},
+	{"cut gzip", "a", zipped("some text that is long enough to be cut")[:30], "", ""},
+	{"plain pickle 0", "s", "(dp0\x0aVa\x0ap1\x0a(lp2\x0aI1\x0aaF2.5\x0aaVx\x0ap3\x0aaNaI01\x0aa(I1\x0aI2\x0atp4\x0aaL10000000000000000000000000000000000000000L\x0aasI-5\x0a(dp5\x0aVt\x0ap6\x0aVtab\x09\xe9\x0ap7\x0ass.", "", ""},
+	{"plain pickle 1", "s", "}q\x00(X\x01\x00\x00\x00aq\x01]q\x02(K\x01G@\x04\x00\x00\x00\x00\x00\x00X\x01\x00\x00\x00xq\x03NI01\x0a(K\x01K\x02tq\x04L10000000000000000000000000000000000000000L\x0aeJ\xfb\xff\xff\xff}q\x05X\x01\x00\x00\x00tq\x06X\x06\x00\x00\x00tab\x09\xc3\xa9q\x07su.", "", ""},
+	{"plain pickle 2", "s", "\x80\x02}q\x00(X\x01\x00\x00\x00aq\x01]q\x02(K\x01G@\x04\x00\x00\x00\x00\x00\x00X\x01\x00\x00\x00xq\x03N\x88K\x01K\x02\x86q\x04\x8a\x11\x00\x00\x00\x00\x00a\xf5\xb9\xab\xbf\xa4\x5c\xc3\xf1)c\x1deJ\xfb\xff\xff\xff}q\x05X\x01\x00\x00\x00tq\x06X\x06\x00\x00\x00tab\x09\xc3\xa9q\x07su.", "", ""},
+	{"plain pickle 3", "s", "\x80\x03}q\x00(X\x01\x00\x00\x00aq\x01]q\x02(K\x01G@\x04\x00\x00\x00\x00\x00\x00X\x01\x00\x00\x00xq\x03N\x88C\x01zq\x04K\x01K\x02\x86q\x05\x8a\x11\x00\x00\x00\x00\x00a\xf5\xb9\xab\xbf\xa4\x5c\xc3\xf1)c\x1deJ\xfb\xff\xff\xff}q\x06X\x01\x00\x00\x00tq\x07X\x06\x00\x00\x00tab\x09\xc3\xa9q\x08su.", "", ""},
+	{"plain pickle 4", "s", "\x80\x04\x95P\x00\x00\x00\x00\x00\x00\x00}\x94(\x8c\x01a\x94]\x94(K\x01G@\x04\x00\x00\x00\x00\x00\x00\x8c\x01x\x94N\x88C\x01z\x94K\x01K\x02\x86\x94\x8a\x11\x00\x00\x00\x00\x00a\xf5\xb9\xab\xbf\xa4\x5c\xc3\xf1)c\x1deJ\xfb\xff\xff\xff}\x94\x8c\x01t\x94\x8c\x06tab\x09\xc3\xa9\x94su.", "", ""},
+	{"plain pickle 5", "s", "\x80\x05\x95P\x00\x00\x00\x00\x00\x00\x00}\x94(\x8c\x01a\x94]\x94(K\x01G@\x04\x00\x00\x00\x00\x00\x00\x8c\x01x\x94N\x88C\x01z\x94K\x01K\x02\x86\x94\x8a\x11\x00\x00\x00\x00\x00a\xf5\xb9\xab\xbf\xa4\x5c\xc3\xf1)c\x1deJ\xfb\xff\xff\xff}\x94\x8c\x01t\x94\x8c\x06tab\x09\xc3\xa9\x94su.", "", ""},
+	{"hostile pickle 0", "s", "cposix\x0asystem\x0ap0\x0a(Vtrue\x0ap1\x0atp2\x0aRp3\x0a.", "danger", "calls posix.system"},
+	{"hostile pickle 2", "s", "\x80\x02cposix\x0asystem\x0aq\x00X\x04\x00\x00\x00trueq\x01\x85q\x02Rq\x03.", "danger", "calls posix.system"},
+	{"hostile pickle 4", "s", "\x80\x04\x95\x1f\x00\x00\x00\x00\x00\x00\x00\x8c\x05posix\x94\x8c\x06system\x94\x93\x94\x8c\x04true\x94\x85\x94R\x94.", "danger", "calls posix.system"},
+	{"eval pickle", "s", "\x80\x02c__builtin__\x0aeval\x0aq\x00X\x01\x00\x00\x001q\x01\x85q\x02Rq\x03.", "danger", "eval"},
+	{"ordered pickle", "s", "\x80\x04\x95)\x00\x00\x00\x00\x00\x00\x00\x8c\x0bcollections\x94\x8c\x0bOrderedDict\x94\x93\x94)R\x94\x8c\x01a\x94K\x01s.", "code", "collections OrderedDict"},
+	{"dated pickle", "s", "\x80\x02]q\x00cdatetime\x0adate\x0aq\x01c_codecs\x0aencode\x0aq\x02X\x05\x00\x00\x00\x07\xc3\xa4\x01\x02q\x03X\x06\x00\x00\x00latin1q\x04\x86q\x05Rq\x06\x85q\x07Rq\x08a.", "code", "datetime"},
+}
+
+func TestScan(t *testing.T) {
+	for _, c := range cases {
+		result, err := Scan(c.name, strings.NewReader(c.content))
+		require.NoError(t, err, c.about)
+		if c.found == "" {
+			assert.Empty(t, result.Findings, c.about)
+			continue
+		}
+		if !assert.Len(t, result.Findings, 1, c.about) {
+			continue
+		}
+		assert.Equal(t, c.found == "danger", result.Findings[0].Severity == Danger, c.about)
+		assert.Contains(t, result.Findings[0].Why, c.why, c.about)
+	}
+}
+
+// repeated is a reader of one byte, many times.
+type repeated struct{ left int64 }
+
+func (r *repeated) Read(p []byte) (int, error) {
+	if r.left <= 0 {
+		return 0, io.EOF
+	}
+	n := int(min(int64(len(p)), r.left))
+	clear(p[:n])
+	r.left -= int64(n)
+	return n, nil
+}
+
+func TestBombsInsideLayers(t *testing.T) {
+	var bomb bytes.Buffer
+	w, err := zstd.NewWriter(&bomb, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	require.NoError(t, err)
+	_, err = io.Copy(w, &repeated{RatioFrom + 1<<20})
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	for about, content := range map[string]string{"one layer": bomb.String(), "two layers": zipped(bomb.String())} {
+		result, err := Scan("save", strings.NewReader(content))
+		require.NoError(t, err)
+		require.Len(t, result.Findings, 1, about)
+		assert.Contains(t, result.Findings[0].Why, "unpacks to more than")
+	}
+}
+
+func TestAnUnreadableFileIsAnError(t *testing.T) {
+	gone := errors.New("gone")
+	_, err := Scan("a", io.MultiReader(strings.NewReader(zipped("x")[:12]), iotest.ErrReader(gone)))
+	assert.ErrorIs(t, err, gone)
+}
+
+func TestDatabaseWithoutSQLite(t *testing.T) {
+	_, err := Database(t.Context(), fstest.MapFS{"a": {Data: []byte("SQLite format 3\x00 and no more")}}, "a", 0)
+	assert.Error(t, err)
+}
+
+func FuzzScan(f *testing.F) {
+	for _, c := range cases {
+		if len(c.content) < 10_000 {
+			f.Add(c.name, []byte(c.content))
+		}
+	}
+	f.Fuzz(func(t *testing.T, name string, content []byte) {
+		_, err := Scan(name, bytes.NewReader(content))
+		assert.NoError(t, err)
+	})
+}
+
+func BenchmarkScan(b *testing.B) {
+	content := []byte(strings.Repeat("row of a region; ", 1<<16))
+	b.SetBytes(int64(len(content)))
+	for b.Loop() {
+		_, err := Scan("region", bytes.NewReader(content))
+		require.NoError(b, err)
+	}
+}
