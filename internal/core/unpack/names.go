@@ -9,6 +9,8 @@ import (
 
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"
+
+	"ostrov/internal/core/hazard"
 )
 
 // Limits of one download. They are shown when hit.
@@ -18,10 +20,9 @@ const (
 	MaxDepth   = 40       // folders in folders
 	MaxPath    = 900      // bytes of one path
 	MaxName    = 240      // bytes of one name
-	// MaxRatio is how many times its packed size a download may unpack to, once it is larger than RatioFrom. Honest saves of zeros reach
-	// a thousand, so small ones are never judged by it.
-	MaxRatio  = 250
-	RatioFrom = 512 << 20
+	// MaxRatio is how many times its packed size a download may unpack to, once it is larger than RatioFrom.
+	MaxRatio  = hazard.MaxRatio
+	RatioFrom = hazard.RatioFrom
 )
 
 // CheckName says what makes a path in a download dangerous or impossible to write on some system, or is "" for one that is neither.

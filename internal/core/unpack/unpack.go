@@ -1,13 +1,12 @@
-// Package unpack opens downloads, which come from strangers: it lists what is in a folder, file, zip, tar or tar.gz, judges it, and gives
-// what is harmless to read as an fs.FS.
+// Package unpack opens downloads, which come from strangers: it lists what is in a folder, a file or an archive (zip, 7z, rar, tar plain or
+// compressed), judges it, and gives what is harmless to read as an fs.FS. Archives inside are opened too, one level deep.
 //
-// It promises to bound entries, bytes, depth and ratio (names.go), to follow no link, and to write nowhere but into the scratch folder it
-// is given, there only through os.Root and only regular files. Kinds are told by content, never by ending. What it refuses is in Hazards;
-// what it refuses cannot be read through FS.
+// It promises to bound entries, bytes, depth, ratio and memory (names.go), to follow no link, and to write nowhere but into the scratch
+// folder it is given, under names of its own. Kinds are told by content, never by ending. What it refuses is in Hazards; what it refuses
+// cannot be read through FS.
 package unpack
 
 import (
-	"archive/tar"
 	"bufio"
 	"bytes"
 	"context"
@@ -16,16 +15,11 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
-	"sort"
 	"strings"
-	"time"
+	"sync"
 
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zip"
-	"github.com/zeebo/blake3"
-
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
 )
 
@@ -35,6 +29,9 @@ type Hazard struct {
 	Why  string // half a sentence: "leads out of the download"
 }
 
+// Code is one file of a format that runs code when the game loads it.
+type Code struct{ Path, Format, Why string }
+
 // Damage is one entry that cannot be read whole.
 type Damage struct{ Path, Why string }
 
@@ -43,104 +40,200 @@ type Download struct {
 	Path string // where it lies
 	// Name is its file name without the endings of archives.
 	Name    string
-	Kind    string // folder, file, zip, tar or tar.gz
+	Kind    string // folder, file, zip, 7z, rar, tar or tar.gz and its like
 	Packed  int64  // bytes it takes
 	Size    int64  // bytes it unpacks to
 	Entries []tree.Entry
 	FS      fs.FS
 	Hazards []Hazard
+	Code    []Code
 	Damaged []Damage
 	// Encrypted are entries that need a password.
 	Encrypted []string
+	// Inside are the entries that are archives themselves, whose content is listed below their path too.
+	Inside []string
 	// Digests are those of the entries' contents, set by Inspect.
 	Digests map[string]tree.Digest
 
+	files   files
 	clashes *clashes
-	close   func() error
+	// full is set when a bound is hit that makes reading on pointless.
+	full    bool
+	nested  bool
+	scratch string     // a folder of the download's own, made at first need
+	temp    string     // where scratch is made
+	mu      sync.Mutex // guards closers while entries are inspected side by side
+	closers []func() error
+}
+
+// files opens the accepted files of a download by path. It needs no folders: callers have the list of entries.
+type files map[string]opener
+
+type opener func() (io.ReadCloser, error)
+
+// Open opens one file.
+func (f files) Open(name string) (fs.File, error) {
+	open, ok := f[name]
+	if !ok {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	r, err := open()
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: plain(err)}
+	}
+	if file, ok := r.(fs.File); ok {
+		return file, nil
+	}
+	return streamed{r, name}, nil
+}
+
+// streamed is a file that can only be read through.
+type streamed struct {
+	io.ReadCloser
+	name string
+}
+
+// Stat is not to be had of a stream; nobody who reads downloads needs it.
+func (s streamed) Stat() (fs.FileInfo, error) {
+	return nil, &fs.PathError{Op: "stat", Path: s.name, Err: errors.ErrUnsupported}
 }
 
 // Close frees what the download holds, its scratch files too.
 func (d *Download) Close() error {
-	if d.close == nil {
-		return nil
+	var err error
+	for i := len(d.closers) - 1; i >= 0; i-- {
+		err = errors.Join(err, d.closers[i]())
 	}
-	return d.close()
+	d.closers = nil
+	return err
 }
 
-// Open opens the download at path. scratch is an existing folder for what has to be spooled; it is cleaned on Close.
+// Open opens the download at path. temp is an existing folder for what has to be spooled; it is cleaned on Close.
 // An error says that the download cannot be looked at, not that it is bad.
-func Open(ctx context.Context, file, scratch string) (*Download, error) {
-	info, err := os.Lstat(file)
+func Open(ctx context.Context, file, temp string) (*Download, error) {
+	info, err := os.Stat(file)
 	if err != nil {
 		return nil, err
 	}
-	if info.Mode()&fs.ModeSymlink != 0 {
-		if info, err = os.Stat(file); err != nil {
-			return nil, err
-		}
-	}
-	d := &Download{Path: file, Name: filepath.Base(file), Packed: info.Size(), Digests: map[string]tree.Digest{}, clashes: newClashes()}
+	d := &Download{Path: file, Name: filepath.Base(file), Packed: info.Size(), temp: temp}
+	d.start()
 	switch {
 	case info.IsDir():
 		d.Kind = "folder"
-		return d, d.openFolder(ctx)
+		err = d.openFolder(ctx)
 	case !info.Mode().IsRegular():
 		return nil, fmt.Errorf("%s is neither a file nor a folder", file)
-	}
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, err
-	}
-	head := make([]byte, 512)
-	n, err := io.ReadFull(f, head)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && err != io.EOF {
-		return nil, errors.Join(err, f.Close())
-	}
-	head = head[:n]
-	switch {
-	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
-		d.Kind = "zip"
-		err = d.openZip(f, info.Size())
-	case isTar(head):
-		d.Kind = "tar"
-		err = d.openTar(ctx, f, scratch, false)
-	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}) && gzipHoldsTar(f):
-		d.Kind = "tar.gz"
-		err = d.openTar(ctx, f, scratch, true)
 	default:
-		d.Kind = "file"
-		err = d.openFile(f, info)
-	}
-	if d.Kind != "file" {
-		d.Name = strings.TrimSuffix(d.Name, filepath.Ext(d.Name))
-		d.Name = strings.TrimSuffix(d.Name, ".tar")
+		err = d.openArchive(ctx)
 	}
 	if err != nil {
-		return nil, errors.Join(err, f.Close(), d.Close())
+		return nil, errors.Join(err, d.Close())
 	}
 	return d, nil
 }
 
-func isTar(head []byte) bool { return len(head) >= 262 && string(head[257:262]) == "ustar" }
+func (d *Download) start() {
+	d.Digests, d.clashes, d.files = map[string]tree.Digest{}, newClashes(), files{}
+	d.FS = d.files
+}
 
-func gzipHoldsTar(f *os.File) bool {
-	defer f.Seek(0, io.SeekStart)
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return false
-	}
-	z, err := gzip.NewReader(f)
+// openArchive opens the file at d.Path by what it is.
+func (d *Download) openArchive(ctx context.Context) error {
+	f, err := os.Open(d.Path)
 	if err != nil {
+		return err
+	}
+	d.closers = append(d.closers, f.Close)
+	d.Kind = kindOf(f)
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	switch d.Kind {
+	case "file":
+		return d.openFile()
+	case "zip":
+		err = d.openZip(f)
+	case "7z":
+		err = d.open7z(f)
+	case "rar":
+		err = d.openRar(ctx, f)
+	default:
+		err = d.openTar(ctx, f)
+	}
+	d.Name = strings.TrimSuffix(d.Name, filepath.Ext(d.Name))
+	d.Name = strings.TrimSuffix(d.Name, ".tar")
+	return err
+}
+
+// headSize is how much of a file tells its kind, in bytes: the first block of a tar.
+const headSize = 512
+
+// kindOf tells what a file is by its content; what is no archive is a file.
+func kindOf(r io.Reader) string {
+	b := bufio.NewReaderSize(r, 4096)
+	head, _ := b.Peek(headSize)
+	switch {
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
+		return "zip"
+	case bytes.HasPrefix(head, []byte("7z\xbc\xaf\x27\x1c")):
+		return "7z"
+	case bytes.HasPrefix(head, []byte("Rar!\x1a\x07")):
+		return "rar"
+	case isTar(head):
+		return "tar"
+	}
+	packing := form.Compression(head)
+	if packing == "" {
+		return "file"
+	}
+	inner, err := form.Layers{Chain: []form.Layer{{Name: packing}}}.Reader(b, form.Limits{Decoded: MaxBytes})
+	if err != nil {
+		return "file"
+	}
+	defer inner.Close()
+	head = make([]byte, headSize)
+	if _, err := io.ReadFull(inner, head); err != nil || !isTar(head) {
+		return "file"
+	}
+	return "tar." + endings[packing]
+}
+
+// endings are what tars in the compressions are called.
+var endings = map[string]string{"gzip": "gz", "bzip2": "bz2", "xz": "xz", "zstd": "zst", "lz4": "lz4", "zlib": "zlib"}
+
+// isTar reports whether a file begins with the header of a tar: one whose checksum is right (POSIX.1-1988, ustar), whatever its magic.
+func isTar(head []byte) bool {
+	if len(head) < headSize || head[0] == 0 {
 		return false
 	}
-	head := make([]byte, 262)
-	_, err = io.ReadFull(z, head)
-	return err == nil && isTar(head)
+	sum, stored := 8*int(' '), 0
+	for i, c := range head[:headSize] {
+		if i < 148 || i >= 156 {
+			sum += int(c)
+		}
+	}
+	digits := strings.Trim(string(head[148:156]), " \x00")
+	for _, c := range digits {
+		if c < '0' || c > '7' {
+			return false
+		}
+		stored = stored<<3 | int(c-'0')
+	}
+	return digits != "" && stored == sum
 }
 
 // hazard notes a dangerous thing; the list is bounded, as thousands say no more than a few.
 func (d *Download) hazard(path, why string) {
-	if len(d.Hazards) < 100 {
+	if len(d.Hazards) < maxHazards {
 		d.Hazards = append(d.Hazards, Hazard{path, why})
+	}
+}
+
+const maxHazards = 100
+
+func (d *Download) damage(path, why string) {
+	if len(d.Damaged) < maxHazards {
+		d.Damaged = append(d.Damaged, Damage{path, why})
 	}
 }
 
@@ -148,6 +241,7 @@ func (d *Download) hazard(path, why string) {
 func (d *Download) accept(e tree.Entry) bool {
 	if len(d.Entries) >= MaxEntries {
 		d.hazard(e.Path, fmt.Sprintf("is one of more than %d files", MaxEntries))
+		d.full = true
 		return false
 	}
 	if why := CheckName(e.Path); why != "" {
@@ -163,11 +257,16 @@ func (d *Download) accept(e tree.Entry) bool {
 		return false
 	}
 	if other := d.clashes.add(e.Path, e.Kind == tree.Dir); other != "" {
-		d.hazard(e.Path, fmt.Sprintf("is the same name as %s on some systems", other))
+		why := fmt.Sprintf("is the same name as %s on some systems", other)
+		if other == e.Path {
+			why = "is in it twice"
+		}
+		d.hazard(e.Path, why)
 		return false
 	}
 	if e.Size < 0 || d.Size+e.Size > MaxBytes || d.tooDense(d.Size+e.Size) {
 		d.hazard(e.Path, fmt.Sprintf("makes the download unpack to more than %d times its size, or more than %d GiB", MaxRatio, MaxBytes>>30))
+		d.full = true
 		return false
 	}
 	d.Size += e.Size
@@ -179,12 +278,25 @@ func (d *Download) tooDense(size int64) bool {
 	return d.Kind != "folder" && size > RatioFrom && size/MaxRatio > d.Packed
 }
 
-func (d *Download) openFile(f *os.File, info fs.FileInfo) error {
-	f.Close()
-	name := filepath.Base(d.Path)
-	d.FS = os.DirFS(filepath.Dir(d.Path))
-	d.accept(tree.Entry{Path: name, Kind: tree.File, Size: info.Size(), Mode: info.Mode().Perm(), ModTime: info.ModTime()})
+func (d *Download) openFile() error {
+	info, err := os.Stat(d.Path)
+	if err != nil {
+		return err
+	}
+	d.add(tree.Entry{Path: d.Name, Kind: tree.File, Size: info.Size(), Mode: info.Mode().Perm(), ModTime: info.ModTime()},
+		func() (io.ReadCloser, error) { return os.Open(d.Path) })
 	return nil
+}
+
+// add accepts an entry that open reads, and reports whether it did.
+func (d *Download) add(e tree.Entry, open opener) bool {
+	if !d.accept(e) {
+		return false
+	}
+	if e.Kind == tree.File {
+		d.files[e.Path] = open
+	}
+	return true
 }
 
 // openFolder lists a folder under its own name, as a zip of it would.
@@ -194,222 +306,20 @@ func (d *Download) openFolder(ctx context.Context) error {
 		return err
 	}
 	d.Name = filepath.Base(dir)
-	root, err := os.OpenRoot(filepath.Dir(dir)) // reading through a root: a link planted meanwhile leads nowhere else
+	root, err := os.OpenRoot(dir) // reading through a root: a link planted meanwhile leads nowhere else
 	if err != nil {
 		return err
 	}
-	d.FS, d.close = root.FS(), root.Close
+	d.closers = append(d.closers, root.Close)
 	return tree.Walk(ctx, dir, func(e tree.Entry) error {
+		inside := e.Path
 		e.Path = d.Name + "/" + e.Path
-		if !d.accept(e) && e.Kind == tree.Dir {
+		if !d.add(e, func() (io.ReadCloser, error) { return root.Open(inside) }) && e.Kind == tree.Dir {
 			return fs.SkipDir
+		}
+		if d.full {
+			return fs.SkipAll
 		}
 		return nil
 	})
-}
-
-func (d *Download) openZip(f *os.File, size int64) error {
-	d.close = f.Close
-	z, err := zip.NewReader(f, size)
-	if err != nil {
-		d.Damaged = append(d.Damaged, Damage{d.Name, "the zip cannot be read: " + err.Error()})
-		d.FS = zipFS{}
-		return nil
-	}
-	files := zipFS{}
-	for _, file := range z.File {
-		e := tree.Entry{Path: strings.TrimSuffix(file.Name, "/"), Kind: tree.File, Size: int64(file.UncompressedSize64), Mode: 0o644, ModTime: file.Modified}
-		switch mode := file.Mode(); {
-		case strings.HasSuffix(file.Name, "/"):
-			e.Kind, e.Size = tree.Dir, 0
-		case mode&fs.ModeSymlink != 0:
-			e.Kind, e.Target = tree.Link, "somewhere else"
-		case !mode.IsRegular():
-			e.Kind = tree.Special
-		}
-		if file.Flags&1 != 0 {
-			d.Encrypted = append(d.Encrypted, e.Path)
-			continue
-		}
-		if d.accept(e) && e.Kind == tree.File {
-			files[e.Path] = file
-		}
-	}
-	d.FS = files
-	return nil
-}
-
-// zipFS opens the accepted files of a zip. It needs no folders: callers have the list of entries.
-type zipFS map[string]*zip.File
-
-func (z zipFS) Open(name string) (fs.File, error) {
-	f, ok := z[name]
-	if !ok {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-	}
-	r, err := f.Open()
-	if err != nil {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
-	}
-	return zipFile{r, f}, nil
-}
-
-type zipFile struct {
-	io.ReadCloser
-	f *zip.File
-}
-
-func (z zipFile) Stat() (fs.FileInfo, error) { return z.f.FileInfo(), nil }
-
-// openTar spools the files of a tar into the scratch folder, since a tar cannot be read in any order.
-func (d *Download) openTar(ctx context.Context, f *os.File, scratch string, zipped bool) error {
-	defer f.Close()
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	dir, err := os.MkdirTemp(scratch, "tar-")
-	if err != nil {
-		return err
-	}
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return err
-	}
-	d.FS = root.FS()
-	d.close = func() error { return errors.Join(root.Close(), os.RemoveAll(dir)) }
-	var r io.Reader = bufio.NewReaderSize(f, 1<<20)
-	if zipped {
-		if r, err = gzip.NewReader(r); err != nil {
-			return err
-		}
-	}
-	t := tar.NewReader(r)
-	for ctx.Err() == nil {
-		h, err := t.Next()
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			d.Damaged = append(d.Damaged, Damage{d.Name, "the tar cannot be read on: " + err.Error()})
-			return nil
-		}
-		e := tree.Entry{Path: strings.TrimSuffix(strings.TrimPrefix(h.Name, "./"), "/"), Size: h.Size, Mode: h.FileInfo().Mode().Perm(), ModTime: h.ModTime, Target: h.Linkname}
-		switch h.Typeflag {
-		case tar.TypeReg:
-			e.Kind = tree.File
-		case tar.TypeDir:
-			e.Kind, e.Size = tree.Dir, 0
-		case tar.TypeXGlobalHeader:
-			continue
-		case tar.TypeLink, tar.TypeSymlink:
-			e.Kind, e.Size = tree.Link, 0
-		default:
-			e.Kind, e.Size = tree.Special, 0
-		}
-		if e.Path == "." || e.Path == "" && e.Kind == tree.Dir {
-			continue
-		}
-		if !d.accept(e) {
-			if len(d.Hazards) >= 100 {
-				return nil
-			}
-			continue
-		}
-		if err := spool(root, e, t); err != nil {
-			d.Damaged = append(d.Damaged, Damage{e.Path, err.Error()})
-			return nil
-		}
-	}
-	return ctx.Err()
-}
-
-func spool(root *os.Root, e tree.Entry, r io.Reader) error {
-	if e.Kind == tree.Dir {
-		return root.MkdirAll(e.Path, 0o700)
-	}
-	if dir := path.Dir(e.Path); dir != "." {
-		if err := root.MkdirAll(dir, 0o700); err != nil {
-			return err
-		}
-	}
-	f, err := root.OpenFile(e.Path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	n, err := io.Copy(f, io.LimitReader(r, e.Size+1))
-	if err == nil && n != e.Size {
-		err = fmt.Errorf("is %d bytes instead of %d", n, e.Size)
-	}
-	return errors.Join(err, f.Close(), root.Chtimes(e.Path, time.Time{}, e.ModTime))
-}
-
-// Inspect reads every entry once, whole: it finds programs, damage, entries that are not as large as they say, and takes the digests.
-func (d *Download) Inspect(ctx context.Context) error {
-	kept := d.Entries[:0]
-	buf := make([]byte, 128<<10)
-	for _, e := range d.Entries {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if e.Kind != tree.File {
-			kept = append(kept, e)
-			continue
-		}
-		why, err := d.inspect(e, buf)
-		switch {
-		case err != nil:
-			d.Damaged = append(d.Damaged, Damage{e.Path, err.Error()})
-			kept = append(kept, e)
-		case why != "":
-			d.hazard(e.Path, why)
-		default:
-			kept = append(kept, e)
-		}
-	}
-	d.Entries = kept
-	sort.SliceStable(d.Entries, func(i, j int) bool { return d.Entries[i].Path < d.Entries[j].Path })
-	return nil
-}
-
-func (d *Download) inspect(e tree.Entry, buf []byte) (hazard string, err error) {
-	f, err := d.FS.Open(e.Path)
-	if err != nil {
-		return "", plain(err)
-	}
-	defer f.Close()
-	head := make([]byte, headSize)
-	n, err := io.ReadFull(f, head)
-	if err != nil && err != io.ErrUnexpectedEOF && err != io.EOF {
-		return "", plain(err)
-	}
-	head = head[:n]
-	if kind := Program(e.Path, head); kind != "" {
-		return "is " + kind, nil
-	}
-	h := blake3.New()
-	total, err := io.CopyBuffer(h, io.LimitReader(io.MultiReader(bytes.NewReader(head), f), e.Size+1), buf)
-	if err != nil {
-		return "", plain(err)
-	}
-	if total != e.Size {
-		return "", fmt.Errorf("is not the %d bytes that the download says", e.Size)
-	}
-	d.Digests[e.Path] = tree.Digest(h.Sum(nil))
-	return "", nil
-}
-
-// plain says what is wrong without words from inside.
-func plain(err error) error {
-	switch {
-	case errors.Is(err, zip.ErrChecksum):
-		return errors.New("does not match its checksum")
-	case errors.Is(err, zip.ErrAlgorithm):
-		return errors.New("is packed in a way that is not understood yet")
-	case errors.Is(err, io.ErrUnexpectedEOF):
-		return errors.New("ends too early")
-	}
-	if pe := (*fs.PathError)(nil); errors.As(err, &pe) {
-		return pe.Err
-	}
-	return err
 }

@@ -81,7 +81,7 @@ func look(t testing.TB, data []byte) *Download {
 
 func program(kind string) string {
 	b := make([]byte, 256)
-	copy(b, map[string]string{"pe": "MZ", "elf": "\x7fELF", "macho": "\xcf\xfa\xed\xfe"}[kind])
+	copy(b, map[string]string{"pe": "MZ", "elf": "\x7fELF"}[kind])
 	binary.LittleEndian.PutUint32(b[0x3c:], 0x80)
 	copy(b[0x80:], "PE\x00\x00")
 	return string(b)
@@ -115,12 +115,8 @@ func TestHazards(t *testing.T) {
 		"deep":                {[]file{{strings.Repeat("a/", MaxDepth) + "b", "x"}}, strings.Repeat("a/", MaxDepth) + "b", "deeper"},
 		"long name":           {[]file{{strings.Repeat("a", MaxName+1), "x"}}, strings.Repeat("a", MaxName+1), "longer"},
 		"longest name":        {[]file{{strings.Repeat("a", MaxName), "x"}}, "", ""},
-		"Windows program":     {[]file{{"picture.png", program("pe")}}, "picture.png", "Windows program"},
-		"Linux program":       {[]file{{"a", program("elf")}}, "a", "Linux program"},
-		"macOS program":       {[]file{{"a", program("macho")}}, "a", "macOS program"},
-		"script":              {[]file{{"a", "#!/bin/sh\nrm -rf /"}}, "a", "script"},
-		"batch":               {[]file{{"Start.BAT", "del /s"}}, "Start.BAT", "script"},
-		"text about MZ":       {[]file{{"a.txt", "MZ is how DOS programs begin, says this text, which is longer than a header of sixty-four bytes."}}, "", ""},
+		"program":             {[]file{{"picture.png", program("pe")}}, "picture.png", "Windows program"},
+		"twice":               {[]file{{"a", "x"}, {"a", "y"}}, "a", "twice"},
 		"foreign letters":     {[]file{{"Спасённый маяк/灯台.sav", "x"}}, "", ""},
 		"very compressible":   {[]file{{"zeros", strings.Repeat("\x00", 4<<20)}}, "", ""},
 		"dots that are names": {[]file{{"..a/.b/c..d", "x"}}, "", ""},
@@ -138,8 +134,8 @@ func TestHazards(t *testing.T) {
 				require.Len(t, d.Hazards, 1, kind)
 				assert.Equal(t, c.path, d.Hazards[0].Path, kind)
 				assert.Contains(t, d.Hazards[0].Why, c.why, kind)
-				_, err := d.FS.Open(c.path)
-				if c.why != "program" && !strings.Contains(c.why, "cript") && !strings.Contains(c.why, "rogram") {
+				if c.why != "twice" {
+					_, err := d.FS.Open(c.path)
 					assert.Error(t, err, "what is refused cannot be read")
 				}
 			}
@@ -194,6 +190,12 @@ func FuzzOpen(f *testing.F) {
 	f.Add(zipOf(f, file{"a/b", "x"}, file{"../c", "y"}))
 	f.Add(tarOf(f, false, file{"a/b", "x"}, file{"l", "-> /etc"}))
 	f.Add(tarOf(f, true, file{"a/b", "x"}))
+	f.Add(rar4Of(file{"a/b", "x"}))
+	f.Add(rar5Of(file{"a/b", "x"}, file{"../c", "y"}))
+	f.Add(zipOf(f, file{"in.zip", string(zipOf(f, file{"a/b", "x"}))}))
+	for _, name := range []string{"lzma2.7z", "lzma.7z", "copy.7z", "greedy.7z", "lzma.zip", "locked.zip"} {
+		f.Add(fixture(f, name))
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		d := look(t, data)
 		for _, e := range d.Entries {

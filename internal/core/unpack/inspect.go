@@ -1,0 +1,198 @@
+package unpack
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"runtime"
+	"sort"
+	"sync"
+
+	"github.com/klauspost/compress/zip"
+	"github.com/zeebo/blake3"
+
+	"ostrov/internal/core/hazard"
+	"ostrov/internal/core/tree"
+)
+
+// inspected is what reading one entry found.
+type inspected struct {
+	digest  tree.Digest
+	found   []hazard.Finding
+	damage  error
+	archive string // where it was spooled, when it is an archive itself
+}
+
+// Inspect reads every entry once, whole: it finds programs, code, damage, entries that are not as large as they say, and archives inside, and
+// takes the digests.
+func (d *Download) Inspect(ctx context.Context) error {
+	results := make([]inspected, len(d.Entries))
+	next := make(chan int)
+	var wait sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := range next {
+				results[i] = d.inspect(ctx, d.Entries[i])
+			}
+		})
+	}
+	for i, e := range d.Entries {
+		if e.Kind == tree.File && ctx.Err() == nil {
+			next <- i
+		}
+	}
+	close(next)
+	wait.Wait()
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	entries := d.Entries
+	d.Entries = nil
+	for i, e := range entries {
+		if d.take(e, results[i]) {
+			d.Entries = append(d.Entries, e)
+		}
+	}
+	for i, e := range entries {
+		if results[i].archive != "" {
+			if err := d.openInside(ctx, e, results[i].archive); err != nil {
+				return err
+			}
+		}
+	}
+	sort.SliceStable(d.Entries, func(i, j int) bool { return d.Entries[i].Path < d.Entries[j].Path })
+	return nil
+}
+
+// take notes what was found of an entry and reports whether it may be read.
+func (d *Download) take(e tree.Entry, r inspected) bool {
+	if e.Kind != tree.File {
+		return true
+	}
+	if r.damage != nil {
+		d.damage(e.Path, r.damage.Error())
+		return true
+	}
+	d.Digests[e.Path] = r.digest
+	for _, f := range r.found {
+		if f.Severity == hazard.Danger {
+			d.hazard(e.Path, f.Why)
+			delete(d.files, e.Path)
+			return false
+		}
+		d.Code = append(d.Code, Code{e.Path, f.Format, f.Why})
+	}
+	return true
+}
+
+func (d *Download) inspect(ctx context.Context, e tree.Entry) (r inspected) {
+	f, err := d.FS.Open(e.Path)
+	if err != nil {
+		r.damage = plain(err)
+		return r
+	}
+	defer f.Close()
+	sum := blake3.New()
+	count := &counting{}
+	content := io.TeeReader(io.LimitReader(f, e.Size+1), io.MultiWriter(sum, count))
+	result, err := d.scan(ctx, e, content, &r)
+	switch {
+	case ctx.Err() != nil:
+		return r
+	case err != nil:
+		r.damage = plain(err)
+		return r
+	case count.n != e.Size:
+		r.damage = fmt.Errorf("is not the %d bytes that the download says", e.Size)
+		return r
+	}
+	r.digest, r.found = tree.Digest(sum.Sum(nil)), result.Findings
+	if result.SQLite {
+		found, err := hazard.Database(ctx, d.FS, e.Path, result.Layers)
+		if err == nil { // a database that cannot be opened is for whoever reads the save to name
+			r.found = append(r.found, found...)
+		}
+	}
+	return r
+}
+
+// scan reads content for what it could do. An archive in a download is spooled meanwhile, as reading it needs every place at once.
+func (d *Download) scan(ctx context.Context, e tree.Entry, content io.Reader, r *inspected) (hazard.Result, error) {
+	content = contextReader{ctx, content}
+	if d.nested || d.Kind == "file" || e.Size < headSize/8 {
+		return hazard.Scan(e.Path, content)
+	}
+	head := &headReader{r: content}
+	if kindOf(head) == "file" {
+		return hazard.Scan(e.Path, head.again())
+	}
+	dir, err := os.MkdirTemp(d.temp, "inside-")
+	if err != nil {
+		return hazard.Result{}, err
+	}
+	spooled, err := os.CreateTemp(dir, "archive-")
+	if err != nil {
+		return hazard.Result{}, errors.Join(err, os.RemoveAll(dir))
+	}
+	d.mu.Lock()
+	d.closers = append(d.closers, func() error { return os.RemoveAll(dir) })
+	d.mu.Unlock()
+	result, err := hazard.Scan(e.Path, io.TeeReader(head.again(), spooled))
+	r.archive = spooled.Name()
+	return result, errors.Join(err, spooled.Close())
+}
+
+// headReader remembers what was read of its source, to be read again.
+type headReader struct {
+	r    io.Reader
+	seen []byte
+}
+
+func (h *headReader) Read(p []byte) (int, error) {
+	n, err := h.r.Read(p)
+	h.seen = append(h.seen, p[:n]...)
+	return n, err
+}
+
+// again is the source from its beginning.
+func (h *headReader) again() io.Reader { return io.MultiReader(bytes.NewReader(h.seen), h.r) }
+
+type counting struct{ n int64 }
+
+func (c *counting) Write(p []byte) (int, error) {
+	c.n += int64(len(p))
+	return len(p), nil
+}
+
+// contextReader ends a long reading soon after its context does.
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
+
+// plain says what is wrong without words from inside.
+func plain(err error) error {
+	switch {
+	case errors.Is(err, zip.ErrChecksum):
+		return errors.New("does not match its checksum")
+	case errors.Is(err, zip.ErrAlgorithm):
+		return errors.New("is packed in a way that is not understood yet")
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return errors.New("ends too early")
+	}
+	if pe := (*fs.PathError)(nil); errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
