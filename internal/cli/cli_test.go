@@ -493,7 +493,7 @@ func TestBrokenInputs(t *testing.T) {
 		"ostrov = 1\n[[folder]":   "bad.toml:2:",
 		"ostrov = 2":              "the description language 2 is not understood",
 		"ostrov = 1\n[file.a]\npath='{game}/a'\nform='json'\n[value.v]\nin='a'\nat='a.b'": "not a query for json",
-		"ostrov = 1\n[log]\n": `"log" is not understood by this Ostrov yet`,
+		"ostrov = 1\n[cloud]\n": `"cloud" is not understood by this Ostrov yet`,
 	} {
 		require.NoError(t, os.WriteFile(bad, []byte(text), 0o644))
 		r := w.fails(1, "games", "test", bad)

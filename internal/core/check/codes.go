@@ -12,6 +12,10 @@ const (
 	Incomplete   Code = "incomplete"
 	Litter       Code = "litter"
 	BeingWritten Code = "being-written"
+	RunsCode     Code = "runs-code"
+	Encrypted    Code = "encrypted"
+	Private      Code = "private"
+	OtherGame    Code = "other-game"
 )
 
 // Codes of findings about versions.
@@ -19,6 +23,9 @@ const (
 	SaveNewer Code = "save-newer"
 	SaveOlder Code = "save-older"
 	NoRule    Code = "no-rule"
+	// VersionDiffers is a save of another version where versions do not sort.
+	VersionDiffers Code = "version-differs"
+	Convertible    Code = "convertible"
 )
 
 // Codes of findings about mods.
@@ -33,6 +40,9 @@ const (
 	NeedsCleanGame     Code = "needs-clean-game"
 	RequirementMissing Code = "requirement-missing"
 	ModHidden          Code = "mod-hidden"
+	ModsCollide        Code = "mods-collide"
+	ModUnsupported     Code = "mod-unsupported"
+	NotLoaded          Code = "not-loaded"
 )
 
 // Codes of findings about an install.
@@ -40,6 +50,10 @@ const (
 	GameRunning  Code = "game-running"
 	NeverStarted Code = "never-started"
 	SameDrive    Code = "same-drive"
+	// SettingNeeded is a [[require]] of the description that does not hold.
+	SettingNeeded Code = "setting-needed"
+	BaseAltered   Code = "base-altered"
+	WrongStarter  Code = "wrong-starter"
 )
 
 // Codes of findings about slots.
@@ -78,6 +92,14 @@ var table = []Info{
 		Effect: "The game does not list the save, or loads half of it.", Remedy: "Ask for the missing file.", Example: "chart.bin is missing"},
 	{Code: BeingWritten, Severity: Unknown, Meaning: "The save changed while it was read.",
 		Effect: "A copy made now would be neither the old nor the new state.", Remedy: "Wait until the game has finished, then try again.", Example: "bay_a.orchard is being written"},
+	{Code: RunsCode, Severity: Risk, Meaning: "A file of the save is of a format that runs code when the game loads it. It is a note only where your own saves of the game are made the same way.",
+		Effect: "Whoever made the save can make the game do anything that you can do.", Remedy: "Load it only if you trust who made it.", Example: "world.dat is a Python pickle that builds objects when it is loaded: game.World"},
+	{Code: Encrypted, Severity: Unknown, Meaning: "A file of the download needs a password, so nothing can be said of it.",
+		Effect: "None, while it is not unpacked.", Remedy: "Ask for it without a password.", Example: "slot_02/voyage.json.gz needs a password, so it cannot be looked into"},
+	{Code: Private, Severity: Risk, Meaning: "The save tells of the player: an account, a name, a folder of the computer, an address.",
+		Effect: "Everyone who gets the save can read it.", Remedy: "`parcel --blank` empties what the description marks as personal; look at the rest yourself.", Example: "voyage.json.gz: the captain's number 70431"},
+	{Code: OtherGame, Severity: Stop, Meaning: "It is a save of another known game.",
+		Effect: "The game does not list it.", Remedy: "Vet it for the game it belongs to.", Example: "a save of Brass Orchard, not of Tidewrack"},
 	{Code: Litter, Severity: Note, Meaning: "Files in the download that do not belong to the save. They are left out.",
 		Effect: "None.", Remedy: "None needed.", Example: "readme.txt, Thumbs.db"},
 	{Code: SaveNewer, Severity: Unknown, Meaning: "The save was made with a newer version of the game than the install has.",
@@ -86,6 +108,10 @@ var table = []Info{
 		Effect: "Depends on the game: most convert it on loading, and then the old version cannot read it any more.", Remedy: "Keep a snapshot before you load it.", Example: "made with 1.4.0, you have 1.6.2"},
 	{Code: NoRule, Severity: Unknown, Meaning: "Nothing known says whether a save of this version loads in the install's version.",
 		Effect: "Unknown.", Remedy: "Try it on a copy; then tell Ostrov with `needs SAVE --state`, or add a rule to the description.", Example: "nothing says which version made it"},
+	{Code: VersionDiffers, Severity: Unknown, Meaning: "The save was made with another version of the game, and the two do not sort as newer and older.",
+		Effect: "Depends on the game.", Remedy: "Try it on a copy.", Example: "made with the spring build, you have the harvest build"},
+	{Code: Convertible, Severity: Note, Meaning: "The description knows how the save is converted to another version.",
+		Effect: "None.", Remedy: "Convert a copy of it.", Example: "a save of 1.9 can be converted to 2.3"},
 	{Code: NeedsCleanGame, Severity: Stop, Meaning: "The save needs a game without mods, and the install has some.",
 		Effect: "Depends on the game.", Remedy: "Put the mods aside first.", Example: "needs a clean game, 12 mods are on"},
 	{Code: ModMissing, Severity: Stop, Meaning: "A mod that the save needs is not installed.",
@@ -104,6 +130,12 @@ var table = []Info{
 		Effect: "The other one is never loaded.", Remedy: "Remove the one you do not want.", Example: "rope-and-tar in mods/old is hidden by mods/rope"},
 	{Code: RequirementMissing, Severity: Risk, Meaning: "A mod of the install needs another one that is missing, switched off or too old.",
 		Effect: "Depends on the game: the mod is not loaded, or loads in part.", Remedy: "Install what it needs.", Example: "Deep Tides needs lantern-core >= 1.2"},
+	{Code: ModsCollide, Severity: Risk, Meaning: "Two mods are on that cannot be on together.",
+		Effect: "Depends on the mods: one of them does not work, or the game crashes.", Remedy: "Switch one of them off.", Example: "Fog Horns cannot be on with Silent Night"},
+	{Code: ModUnsupported, Severity: Risk, Meaning: "A mod is made for another version of the game.",
+		Effect: "Depends on the mod: it is not loaded, or breaks.", Remedy: "Install a version of the mod made for this game version.", Example: "Deep Tides is made for >= 1.7, you have 1.6.2"},
+	{Code: NotLoaded, Severity: Risk, Meaning: "A mod is on, and the game's log says that it was not loaded in the last session.",
+		Effect: "What the mod put into a save may be gone from what was saved since.", Remedy: "Read the log; install the mod anew.", Example: "Rope & Tar: the log says that it was not loaded"},
 	{Code: ModExtra, Severity: Note, Meaning: "The install has a mod switched on that the save was made without.",
 		Effect: "The mod's content appears in the save from now on.", Remedy: "Switch the mod off if you want the save to stay as it is.", Example: "Painted Bark is on; the save was made without it"},
 	{Code: GameRunning, Severity: Unknown, Meaning: "The game runs. Its folders are left alone meanwhile.",
@@ -112,6 +144,12 @@ var table = []Info{
 		Effect: "There is nowhere to put a save.", Remedy: "Start the game once.", Example: "the saves folder is not there yet"},
 	{Code: SameDrive, Severity: Note, Meaning: "The archive lies on the same drive as the game.",
 		Effect: "When that drive fails, both are gone.", Remedy: "`ostrov archive add DIR` on another drive.", Example: "the archive is on the game's own drive"},
+	{Code: SettingNeeded, Severity: Risk, Meaning: "Something that the game needs for its saves to load as they are is not so.",
+		Effect: "Depends on the game.", Remedy: "As the finding says.", Example: "the lantern loader is switched off: the game starts without mods"},
+	{Code: BaseAltered, Severity: Risk, Meaning: "A file of the game itself is not what it was when the clean game was recorded with `games base`.",
+		Effect: "Depends on the file: a mod that replaces it, damage, or an update.", Remedy: "Let the store repair the game, or record it anew after an update.", Example: "tides.dat is altered"},
+	{Code: WrongStarter, Severity: Risk, Meaning: "The program that would be started is not the one for the newest save.",
+		Effect: "The game starts without what the save needs.", Remedy: "Start the program named.", Example: "Tidewrack.exe starts without mods; slot 1 needs lantern.exe"},
 	{Code: AlreadyHere, Severity: Note, Meaning: "The same save, byte for byte, is in the install already.",
 		Effect: "None.", Remedy: "None needed.", Example: "the same as slot 3"},
 	{Code: OwnerDiffers, Severity: Note, Meaning: "The save belongs to another account.",

@@ -19,11 +19,14 @@ const (
 	Seen     Evidence = "seen"     // the save was written while this lay in place
 	Descends Evidence = "descends" // the state before is known
 	Inferred Evidence = "inferred" // found on disk
+	// Referred is that identifiers of a mod occur in the save. It adds to the others: it tells a mod that a save cannot do without from one it
+	// merely saw.
+	Referred Evidence = "referred"
 )
 
 // Strength orders kinds of evidence: the strongest has the highest. No evidence is 0.
 func (e Evidence) Strength() int {
-	all := []Evidence{Inferred, Descends, Seen, Loaded, Stated, Parcel, Written}
+	all := []Evidence{Referred, Inferred, Descends, Seen, Loaded, Stated, Parcel, Written}
 	for i, one := range all {
 		if one == e {
 			return i + 1
@@ -45,6 +48,11 @@ type Mod struct {
 	Base bool
 	// Doubtful marks a needed mod that may have changed since the save was written.
 	Doubtful bool
+	// Refs is how often a save refers to the mod, where Counted says that its identifiers are known and were looked for.
+	Refs    int
+	Counted bool
+	// By is how it is known that this one mod is needed, where that is not how the whole list is known.
+	By Evidence
 }
 
 // Name is what to call the mod before people, with its version.
@@ -62,6 +70,7 @@ func (m Mod) Name() string {
 // Needs is what one save needs.
 type Needs struct {
 	Version         string // "" where unknown
+	Build           string // "" where unknown; it tells apart what has the same version
 	VersionEvidence Evidence
 	Mods            []Mod // in load order where Ordered
 	Ordered         bool
@@ -72,12 +81,15 @@ type Needs struct {
 // Have is what one install has.
 type Have struct {
 	Version string
+	Build   string
 	Mods    []Mod // in load order where Ordered
 	Ordered bool
 	// HasMods tells whether the game has mods at all, as far as its description says.
 	HasMods bool
 	// PerSave tells that each save says which of the installed mods are on: then none is extra and the install has no order.
 	PerSave bool
+	// Strange is what lies in the install that a clean game does not have, as far as a clean one was recorded.
+	Strange []string
 }
 
 // Rule says what the game does in one case, as observed.
@@ -96,6 +108,8 @@ type Rule struct {
 	// UnlessMod is a mod that, when it is on, makes the rule not apply.
 	UnlessMod string
 	Instead   string // what to do to the game rather than to the save
+	// ConvertTo is the version that a conversion makes of the save, or "".
+	ConvertTo string
 }
 
 func (v Verdict) severity() Severity {
@@ -137,7 +151,11 @@ func (j *judge) add(f Finding, mod Mod, by Evidence) {
 		f.Severity, f.Effect = r.Says.severity(), r.Effect
 		break
 	}
-	j.found = append(j.found, weaken(f, by, mod.Doubtful))
+	f = weaken(f, by, mod.Doubtful)
+	if f.Severity == Stop && mod.Counted && mod.Refs == 0 { // the save merely saw it: nothing of it can be lost
+		f.Severity, f.Effect = Risk, ""
+	}
+	j.found = append(j.found, f)
 }
 
 // weaken keeps evidence that is never certain from stopping anything.
@@ -170,25 +188,21 @@ func (j *judge) version() {
 		return
 	}
 	rel := j.order.Compare(save, game)
-	if rel == version.Same {
-		return
-	}
 	text := fmt.Sprintf("made with %s, you have %s", save, game)
+	if rel == version.Same && j.needs.Build != "" && j.have.Build != "" {
+		if rel = (version.Order{}).Compare(j.needs.Build, j.have.Build); rel != version.Same {
+			text = fmt.Sprintf("made with build %s of %s, you have build %s", j.needs.Build, save, j.have.Build)
+		}
+	}
 	for _, r := range j.rules {
-		if r.On != "" || j.passed(r) || r.Relation != version.Unknown && r.Relation != rel ||
+		if r.On != "" || j.passed(r) || rel == version.Same && r.Relation != version.Same || r.Relation != version.Unknown && r.Relation != rel ||
 			!r.Save.Holds(j.order, save) || !r.Game.Holds(j.order, game) {
 			continue
 		}
-		code := SaveOlder
-		if rel == version.Newer {
-			code = SaveNewer
-		}
-		f := New(code, "", text)
-		f.Severity, f.Effect, f.Remedy = r.Says.severity(), r.Effect, r.Instead
-		if f.Remedy == "" && r.Says != Fit {
-			f.Remedy = versionRemedy(rel, save)
-		}
-		j.found = append(j.found, weaken(f, j.needs.VersionEvidence, false))
+		j.versionRule(r, rel, save, text)
+		return
+	}
+	if rel == version.Same {
 		return
 	}
 	f := New(NoRule, "", text+": no rule says what happens")
@@ -196,11 +210,36 @@ func (j *judge) version() {
 	j.found = append(j.found, f)
 }
 
-func versionRemedy(rel version.Relation, save string) string {
-	if rel == version.Newer {
-		return "update the game to " + save
+// versionRule notes what a rule about versions says.
+func (j *judge) versionRule(r Rule, rel version.Relation, save, text string) {
+	code := map[version.Relation]Code{version.Newer: SaveNewer, version.Older: SaveOlder}[rel]
+	if code == "" {
+		code = VersionDiffers
 	}
-	return "keep a snapshot before you load it"
+	f := New(code, "", text)
+	f.Severity, f.Effect, f.Remedy = r.Says.severity(), r.Effect, r.Instead
+	if f.Remedy == "" && r.Says != Fit {
+		f.Remedy = versionRemedy(rel, save)
+	}
+	if rel == version.Same && r.Says == Fit {
+		return
+	}
+	j.found = append(j.found, weaken(f, j.needs.VersionEvidence, false))
+	if r.ConvertTo != "" {
+		c := New(Convertible, "", fmt.Sprintf("a save of %s can be converted to %s", save, r.ConvertTo))
+		c.Remedy = "convert it to " + r.ConvertTo
+		j.found = append(j.found, c)
+	}
+}
+
+func versionRemedy(rel version.Relation, save string) string {
+	switch rel {
+	case version.Newer:
+		return "update the game to " + save
+	case version.Older:
+		return "keep a snapshot before you load it"
+	}
+	return "try it on a copy"
 }
 
 func (j *judge) mods() {
@@ -224,6 +263,11 @@ func (j *judge) mods() {
 			f.Remedy = "put the mods aside first"
 			j.add(f, Mod{}, by)
 		}
+		for _, name := range j.have.Strange {
+			f := New(NeedsCleanGame, name, "is no part of a clean game")
+			f.Remedy = "put it aside first"
+			j.add(f, Mod{}, by)
+		}
 		return
 	}
 	for _, need := range j.needs.Mods {
@@ -240,13 +284,34 @@ func (j *judge) mods() {
 	j.loadOrder(by)
 }
 
-func (j *judge) mod(need Mod, by Evidence) {
+// known says how it is known that a mod is needed.
+func known(need Mod, by Evidence) string {
 	how := map[Evidence]string{
-		Written: "the save lists it", Stated: "you said it needs it", Descends: "the state before needed it", Inferred: "it lay in place when this was saved",
+		Written: "the save lists it", Parcel: "the parcel lists it", Stated: "you said it needs it", Loaded: "the game loaded it when this was saved",
+		Seen: "it lay in place when this was saved, as was seen", Descends: "the state before needed it", Inferred: "it lay in place when this was saved",
 	}[by]
 	if need.Doubtful {
 		how += ", though it may have changed since"
 	}
+	refers := fmt.Sprintf("refers to it %s", count(need.Refs, "time", "times"))
+	switch {
+	case by == Referred:
+		return "the save " + refers
+	case need.Refs > 0 && by == Written:
+		return how + " and " + refers
+	case need.Refs > 0:
+		return how + "; the save " + refers
+	case need.Counted:
+		return how + ", but nothing of it is in the save"
+	}
+	return how
+}
+
+func (j *judge) mod(need Mod, by Evidence) {
+	if need.By != "" {
+		by = need.By
+	}
+	how := known(need, by)
 	has, ok := find(j.have.Mods, need.ID)
 	if !ok {
 		f := New(ModMissing, need.Name(), how)

@@ -91,6 +91,42 @@ func Read(fsys fs.FS, name string, layers Layers, limits Limits) ([]byte, error)
 	return data, nil
 }
 
+// Values calls visit with each value that the query names in the file name of fsys, unwrapped from its own layers; of SQLite, each row's first
+// column as bytes. A value is only good until visit returns.
+func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query string, layers Layers, limits Limits, visit func([]byte) error) error {
+	unwrapped := func(value []byte) error {
+		if layers.Tag != nil || len(layers.Chain) > 0 {
+			var err error
+			if value, err = layers.Peel(bytes.NewReader(value), limits); err != nil {
+				return err
+			}
+		}
+		return visit(value)
+	}
+	doc, err := Open(ctx, fsys, name, spec, limits)
+	if err != nil {
+		return err
+	}
+	defer doc.Close()
+	if db, ok := doc.(*sqliteDoc); ok {
+		return db.blobs(ctx, query, unwrapped)
+	}
+	elements, err := doc.Each(ctx, query)
+	if err != nil {
+		return err
+	}
+	for _, e := range elements {
+		if text, ok, err := e.Value(ctx, "."); err != nil {
+			return err
+		} else if ok {
+			if err := unwrapped([]byte(text)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Parse reads data, whose layers are peeled already. SQLite needs a file and is not parsed here.
 func Parse(data []byte, spec Spec) (Doc, error) {
 	if spec.Encoding != "" && spec.Form != "bytes" && spec.Form != "chunks" {

@@ -14,6 +14,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
@@ -228,11 +229,11 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 		z, err := xz.ReaderConfig{DictCap: 64 << 20}.NewReader(r)
 		return z, nil, err
 	case "zstd":
-		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20), zstd.WithDecoderMaxMemory(uint64(limits.Decoded)+1))
+		z, err := zstdReaders.get(r)
 		if err != nil {
 			return nil, nil, err
 		}
-		return z, z.Close, nil
+		return z, func() { zstdReaders.Put(z) }, nil
 	case "deflate":
 		return flate.NewReader(r), nil, nil
 	case "lz4":
@@ -269,6 +270,19 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 		err = c.check(whole)
 	}
 	return bytes.NewReader(whole), nil, err
+}
+
+// zstdPool keeps readers for the next use: a database may hold a hundred thousand small frames. What they unpack to is bounded by whoever
+// reads from them.
+type zstdPool struct{ sync.Pool }
+
+var zstdReaders zstdPool
+
+func (p *zstdPool) get(r io.Reader) (*zstd.Decoder, error) {
+	if z, ok := p.Get().(*zstd.Decoder); ok {
+		return z, z.Reset(r)
+	}
+	return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20))
 }
 
 // xored is a stream under a repeating key.

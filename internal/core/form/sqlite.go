@@ -173,6 +173,45 @@ func (d *sqliteDoc) rows(ctx context.Context, query string, limit int) ([]rowDoc
 	return found, nil
 }
 
+// blobTime bounds a query for all of a large table.
+const blobTime = 2 * time.Minute
+
+// blobs calls visit with the first column of each row.
+func (d *sqliteDoc) blobs(ctx context.Context, query string, visit func([]byte) error) error {
+	if err := checkSelect(query); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, blobTime)
+	defer cancel()
+	rows, err := d.db.QueryContext(ctx, query)
+	if err != nil {
+		return sqliteError(ctx, err)
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	into := make([]any, len(names))
+	var blob sql.RawBytes
+	for i := range into {
+		into[i] = new(sql.RawBytes)
+	}
+	into[0] = &blob
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return sqliteError(ctx, err)
+		}
+		if err := visit(blob); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return sqliteError(ctx, err)
+	}
+	return nil
+}
+
 func sqliteError(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fmt.Errorf("%w: a query took longer than %v", ErrTooLarge, sqliteTime)

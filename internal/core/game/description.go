@@ -6,7 +6,9 @@
 package game
 
 import (
+	"path"
 	"regexp"
+	"strings"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/form"
@@ -22,6 +24,7 @@ type Description struct {
 	Ostrov   int               `toml:"ostrov" jsonschema:"required,description=number of the description language: 1"`
 	ID       string            `toml:"id" jsonschema:"required,pattern=^[a-z0-9-]+$,description=what the game is called in commands"`
 	Title    string            `toml:"title" jsonschema:"required"`
+	Editions []string          `toml:"editions" jsonschema:"description=named copies: a store's or a platform's"`
 	Version  Fields            `toml:"version" jsonschema:"description=the version of an install"`
 	Versions Versions          `toml:"versions"`
 	Install  InstallPart       `toml:"install" jsonschema:"required"`
@@ -35,6 +38,12 @@ type Description struct {
 	Settings *Settings         `toml:"settings"`
 	Rules    []Rule            `toml:"rule"`
 
+	References References `toml:"references" jsonschema:"description=where identifiers of mods occur in saves"`
+	Log        *Log       `toml:"log"`
+	Starters   []Starter  `toml:"starter"`
+	Requires   []Require  `toml:"require"`
+	Converts   []Convert  `toml:"convert"`
+
 	// File is the name the description was read from, for messages, and Digest that of its text.
 	File   string      `toml:"-" json:"-"`
 	Digest tree.Digest `toml:"-" json:"-"`
@@ -47,19 +56,19 @@ type Description struct {
 type Versions struct {
 	Order string   `toml:"order" jsonschema:"enum=numeric,enum=list"`
 	List  []string `toml:"list" jsonschema:"description=oldest first"`
+	Build Fields   `toml:"build" jsonschema:"description=the build of an install; with the save field build it tells apart what has the same version"`
 }
 
 // Order is the order of the game's versions.
 func (d *Description) Order() version.Order { return version.Order{List: d.Versions.List} }
-
-// CheckRules are the rules as package check applies them.
-func (d *Description) CheckRules() []check.Rule { return d.rules }
 
 // InstallPart is the [install] table.
 type InstallPart struct {
 	Marker  []string `toml:"marker" jsonschema:"required,description=files of which one must exist in an install"`
 	Find    []string `toml:"find" jsonschema:"description=where installs usually are"`
 	Process []string `toml:"process" jsonschema:"description=names of the running program"`
+	Base    []string `toml:"base" jsonschema:"description=globs of the game's own files in the install"`
+	Allowed []string `toml:"allowed" jsonschema:"description=globs of what may be in a clean game besides"`
 }
 
 // Folder is one [[folder]]: a place where the game keeps things.
@@ -79,6 +88,7 @@ type Cond struct {
 	Absent  string     `toml:"absent"`
 	Version string     `toml:"version" jsonschema:"description=a range"`
 	Value   *ValueCond `toml:"value"`
+	Edition string     `toml:"edition" jsonschema:"description=the install's edition"`
 	Any     []Cond     `toml:"any" jsonschema:"description=one of these must hold"`
 }
 
@@ -94,14 +104,21 @@ type ValueCond struct {
 type File struct {
 	Path     string `toml:"path" jsonschema:"required"`
 	Layers   Layers `toml:"layers"`
-	Form     string `toml:"form" jsonschema:"required,enum=bytes,enum=ini,enum=json,enum=lines,enum=sqlite,enum=text,enum=xml"`
+	Form     string `toml:"form" jsonschema:"required,enum=blocks,enum=bytes,enum=chunks,enum=ini,enum=json,enum=lines,enum=sqlite,enum=text,enum=xml"`
 	Optional bool   `toml:"optional"`
 	Encoding string `toml:"encoding"`
+	Open     string `toml:"open" jsonschema:"description=for blocks: a pattern with the group name for a line that begins one"`
+	Close    string `toml:"close" jsonschema:"description=for blocks: a pattern for a line that ends one"`
+	Pair     string `toml:"pair" jsonschema:"description=for blocks: a pattern with the groups key and value"`
+	Chunk    string `toml:"chunk" jsonschema:"description=for chunks: what one is made of, such as tag:4 length:u32be"`
+	Record   string `toml:"record" jsonschema:"description=for chunks: what a record in one is made of, such as id:hex4 name:cstr"`
+	Personal bool   `toml:"personal" jsonschema:"description=it tells of the player; a parcel leaves it out where it is optional"`
 }
 
 // Spec is the file's wrapping and shape as package form takes it.
 func (f File) Spec() form.Spec {
-	return form.Spec{Layers: f.Layers.Layers, Form: f.Form, Encoding: f.Encoding}
+	return form.Spec{Layers: f.Layers.Layers, Form: f.Form, Encoding: f.Encoding,
+		Blocks: form.BlockPatterns{Open: f.Open, Close: f.Close, Pair: f.Pair}, Chunks: form.ChunkSpec{Chunk: f.Chunk, Record: f.Record}}
 }
 
 // Field is where one value stands.
@@ -113,6 +130,7 @@ type Field struct {
 	Split    string            `toml:"split" jsonschema:"description=the value is the first part before this text"`
 	Default  string            `toml:"default"`
 	Map      map[string]string `toml:"map" jsonschema:"description=raw value to what is shown"`
+	Personal bool              `toml:"personal" jsonschema:"description=it tells of the player; a parcel can blank it"`
 
 	pattern *regexp.Regexp
 	as      form.Conversion
@@ -155,6 +173,7 @@ type Save struct {
 	Name         Strings           `toml:"name" jsonschema:"required,description=patterns that recognise and spell a save's name"`
 	Slots        *Slots            `toml:"slots"`
 	If           *Cond             `toml:"if"`
+	Companions   []string          `toml:"companions" jsonschema:"description=files that lie beside the save and belong to it; * stands for its name without the ending"`
 	Ignore       []string          `toml:"ignore" jsonschema:"description=globs of files that are not part of the save"`
 	WhileRunning string            `toml:"while_running" jsonschema:"enum=refuse,enum=others"`
 	Columns      []string          `toml:"columns" jsonschema:"description=fields to show in lists"`
@@ -165,6 +184,16 @@ type Save struct {
 	Owner        *Owner            `toml:"owner"`
 
 	names []*Name
+}
+
+// CompanionsOf are the names of the companions of the save called name.
+func (s *Save) CompanionsOf(name string) []string {
+	stem := strings.TrimSuffix(name, path.Ext(name))
+	names := make([]string, len(s.Companions))
+	for i, c := range s.Companions {
+		names[i] = strings.ReplaceAll(c, "*", stem)
+	}
+	return names
 }
 
 // Names are the parsed patterns of Name.
@@ -203,12 +232,73 @@ type Mod struct {
 	Files    map[string]File   `toml:"file"`
 	Field    map[string]Fields `toml:"field"`
 	Needs    Lists             `toml:"needs"`
+	Optional Lists             `toml:"optional" jsonschema:"description=mods that it works with and can do without"`
+	Clashes  Lists             `toml:"clashes" jsonschema:"description=mods that it cannot be on with; the id * is all others"`
+	Adds     AddsList          `toml:"adds" jsonschema:"description=identifiers that it brings into saves"`
 	Affects  string            `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
 	Base     bool              `toml:"base" jsonschema:"description=the game's own content, listed like mods"`
 	Nested   bool              `toml:"nested" jsonschema:"description=a folder without the mod's files may be a pack of mods"`
 	Marker   []string          `toml:"marker" jsonschema:"description=files of which one must be in a folder for it to be a mod"`
 	Pack     []string          `toml:"pack" jsonschema:"description=with nested: files of which one in a folder makes it a pack"`
-	Personal bool              `toml:"-" json:"-"`
+}
+
+// Adds is where identifiers stand that a mod brings into saves: in its files, as a list, or all that begin with a prefix.
+type Adds struct {
+	In     string `toml:"in" jsonschema:"description=a file of the mod"`
+	Each   string `toml:"each"`
+	At     string `toml:"at"`
+	Split  string `toml:"split"`
+	ID     string `toml:"id"`
+	Prefix string `toml:"prefix" jsonschema:"description=how all its identifiers begin; {id} is the mod's id"`
+}
+
+// list is the part of it that reads a file.
+func (a Adds) list() List { return List{In: a.In, Each: a.Each, At: a.At, Split: a.Split, ID: a.ID} }
+
+// Reference is where identifiers of mods occur in saves: in the whole of a file of the save, or in each value that a query names.
+type Reference struct {
+	Save   string `toml:"save" jsonschema:"description=the kind of save; all that have the file where it is left out"`
+	In     string `toml:"in" jsonschema:"required"`
+	At     string `toml:"at" jsonschema:"description=a query; of SQLite each row's first column"`
+	Layers Layers `toml:"layers" jsonschema:"description=around each value"`
+}
+
+// Log is the game's or the loader's log of the last session.
+type Log struct {
+	In     string `toml:"in" jsonschema:"required,description=a [file] id; its lines are read whatever its form"`
+	Loaded string `toml:"loaded" jsonschema:"description=a pattern with the group id, and version where it says that, for a mod that was loaded"`
+	Failed string `toml:"failed" jsonschema:"description=a pattern with the group id for a mod that was not"`
+	Error  string `toml:"error" jsonschema:"description=a pattern for a line worth showing"`
+	Save   string `toml:"save" jsonschema:"description=a pattern with the group save for a save that was loaded"`
+
+	loaded, failed, errors, save *regexp.Regexp
+}
+
+// Starter is a way to start the game.
+type Starter struct {
+	Title string   `toml:"title" jsonschema:"required"`
+	File  string   `toml:"file" jsonschema:"required,description=the program's file name"`
+	Saves []string `toml:"saves" jsonschema:"description=the kinds of save that it is for"`
+	Mods  *bool    `toml:"mods" jsonschema:"description=whether it starts the game with its mods"`
+}
+
+// Require is something that must be so for the game to load its saves as they are.
+type Require struct {
+	Value      string `toml:"value" jsonschema:"description=a [value] id"`
+	Is         string `toml:"is"`
+	Exists     string `toml:"exists" jsonschema:"description=a template"`
+	SaveExists string `toml:"save_exists" jsonschema:"description=the name of a save"`
+	Mods       string `toml:"mods" jsonschema:"enum=none"`
+	Effect     string `toml:"effect" jsonschema:"required,description=what the game does otherwise, observed"`
+	Fix        string `toml:"fix" jsonschema:"required"`
+}
+
+// Convert is a conversion of saves to another version of the game.
+type Convert struct {
+	ID    string `toml:"id" jsonschema:"required"`
+	Title string `toml:"title"`
+	From  string `toml:"from" jsonschema:"required,description=a range of versions"`
+	To    string `toml:"to" jsonschema:"required,description=a version"`
 }
 
 // Active is the file that says which mods are on, and in which order.
@@ -222,7 +312,8 @@ type Active struct {
 
 // Settings are the game's settings files.
 type Settings struct {
-	Files []string `toml:"files" jsonschema:"required,description=templates; the last parts may be a glob"`
+	Files    []string `toml:"files" jsonschema:"required,description=templates; the last parts may be a glob"`
+	Personal []string `toml:"personal" jsonschema:"description=globs of file names among them that tell of the player"`
 }
 
 // Rule is one [[rule]].
@@ -234,6 +325,9 @@ type Rule struct {
 	Affects string  `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
 	Says    string  `toml:"says" jsonschema:"required,enum=fit,enum=risky,enum=unfit"`
 	Effect  string  `toml:"effect" jsonschema:"description=what the game does, observed"`
+	Edition string  `toml:"edition"`
+	If      *Cond   `toml:"if"`
+	Convert string  `toml:"convert" jsonschema:"description=a [[convert]] that helps"`
 	Unless  *Unless `toml:"unless"`
 	Instead string  `toml:"instead" jsonschema:"description=what to do to the game rather than to the save"`
 }
@@ -245,15 +339,12 @@ type Unless struct {
 
 // later are the words of the language that a later Ostrov will understand.
 var later = map[string]bool{
-	"editions": true, "log": true, "starter": true, "references": true, "require": true, "cloud": true, "convert": true,
-	"install.layouts": true, "install.base": true, "install.allowed": true, "folder.cloud": true, "versions.build": true,
-	"folder.if.layout": true, "folder.if.edition": true, "folder.if.mod": true, "save.if.layout": true, "save.if.edition": true, "save.if.mod": true,
-	"file.newest": true, "save.file.newest": true, "mod.file.newest": true,
-	"save.label": true, "save.roles": true, "save.companions": true, "save.members": true,
-	"account.edition": true, "account.adopt": true,
-	"mod.optional": true, "mod.clashes": true, "mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.adds": true, "mod.settings": true,
-	"mod.data": true, "mod.digest": true, "settings.stays": true, "settings.personal": true, "rule.edition": true, "rule.if": true, "rule.convert": true,
-	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
+	"cloud": true, "install.layouts": true, "folder.cloud": true, "folder.if.layout": true, "folder.if.mod": true, "save.if.layout": true,
+	"save.if.mod": true, "rule.if.layout": true, "rule.if.mod": true, "file.newest": true, "save.file.newest": true, "mod.file.newest": true,
+	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
+	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.settings": true, "mod.data": true, "mod.digest": true,
+	"settings.stays": true, "version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
+	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 
 // PerSaveMods reports whether each save says for itself which of the installed mods are on, so that the install has no mod set of its own.

@@ -27,6 +27,8 @@ type Install struct {
 	Prefix string
 	// PlayerHome is the home of the player when that is not whoever runs Ostrov, or "".
 	PlayerHome string
+	// Edition is the named copy that it is, or "".
+	Edition string
 	// Pins are the paths that came out of values of the game's own files and that the player has confirmed, by value id.
 	Pins map[string]string
 
@@ -207,6 +209,60 @@ func (in *Install) Version(ctx context.Context) (string, check.Evidence, error) 
 	return v.Text, check.Written, nil
 }
 
+// Build is the install's build, or "" where the description does not say where it stands.
+func (in *Install) Build(ctx context.Context) (string, error) {
+	v, _, err := in.field(ctx, in.Game.Versions.Build)
+	return v.Raw, err
+}
+
+// Rules are the game's rules that hold for this install.
+func (in *Install) Rules(ctx context.Context) ([]check.Rule, error) {
+	var rules []check.Rule
+	for i := range in.Game.Rules {
+		r := &in.Game.Rules[i]
+		if r.Edition != "" && r.Edition != in.Edition {
+			continue
+		}
+		ok, err := in.Holds(ctx, r.If)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			rules = append(rules, in.Game.rules[i])
+		}
+	}
+	return rules, nil
+}
+
+// Unmet are the requirements of the game that do not hold; saves are the names of those that are there, and mods tells whether any is on.
+func (in *Install) Unmet(ctx context.Context, saves []string, mods bool) ([]Require, error) {
+	var unmet []Require
+	for _, r := range in.Game.Requires {
+		holds := true
+		switch {
+		case r.Value != "":
+			v, ok, err := in.Value(ctx, r.Value)
+			if err != nil {
+				return nil, err
+			}
+			holds = ok && v.Raw == r.Is
+		case r.Exists != "":
+			var err error
+			if holds, err = in.Holds(ctx, &Cond{Exists: r.Exists}); err != nil {
+				return nil, err
+			}
+		case r.SaveExists != "":
+			holds = slices.Contains(saves, r.SaveExists)
+		default:
+			holds = !mods
+		}
+		if !holds {
+			unmet = append(unmet, r)
+		}
+	}
+	return unmet, nil
+}
+
 // OwnAccount is the player's account, or "" where nothing says which it is.
 func (in *Install) OwnAccount(ctx context.Context) (string, error) {
 	if in.Game.Account == nil {
@@ -282,6 +338,9 @@ func (in *Install) holds(ctx context.Context, c *Cond, depth int) (bool, string,
 		}
 		note(r.Holds(in.Game.Order(), v), "version "+v+" is "+c.Version, "version "+v+" is not "+c.Version)
 	}
+	if c.Edition != "" {
+		note(in.Edition == c.Edition, "it is the edition "+c.Edition, "it is not the edition "+c.Edition)
+	}
 	if c.Value != nil {
 		v, has, err := in.Value(ctx, c.Value.ID)
 		if err != nil {
@@ -319,6 +378,7 @@ type stored struct {
 	Name       string            `json:"name"`
 	Root       string            `json:"root"`
 	Prefix     string            `json:"prefix,omitempty"`
+	Edition    string            `json:"edition,omitempty"`
 	PlayerHome string            `json:"player_home,omitempty"`
 	Pins       map[string]string `json:"confirmed,omitempty"`
 }
@@ -327,7 +387,7 @@ type stored struct {
 func EncodeInstalls(installs []*Install) ([]byte, error) {
 	list := make([]stored, len(installs))
 	for i, in := range installs {
-		list[i] = stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.PlayerHome, in.Pins}
+		list[i] = stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins}
 	}
 	return json.MarshalIndent(map[string]any{"ostrov_installs": 1, "installs": list}, "", "  ")
 }
@@ -350,7 +410,7 @@ func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Ins
 			missing = append(missing, s.Game)
 			continue
 		}
-		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, PlayerHome: s.PlayerHome, Pins: s.Pins})
+		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, Edition: s.Edition, PlayerHome: s.PlayerHome, Pins: s.Pins})
 	}
 	return installs, missing, nil
 }

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // Name is a pattern that recognises the names of saves and spells them: "bay_{slot:letter}.orchard", "{name}.sav". Parts in braces are
@@ -71,7 +72,7 @@ func ParseName(text string) (*Name, error) {
 		pattern += "(?P<" + id + ">" + expr + ")"
 		rest = after
 	}
-	if text == "" || strings.ContainsAny(text, "/\\") {
+	if text == "" || strings.ContainsAny(text, "/\\") || !utf8.ValidString(text) {
 		return nil, fmt.Errorf("the name %q must be a name, not a path", text)
 	}
 	n.re = regexp.MustCompile("^" + pattern + "$")

@@ -59,6 +59,9 @@ func (v validator) all() {
 		v.Errorf("versions", "", "[versions] is order = \"numeric\", or order = \"list\" with a list")
 	}
 	v.fields("version", d.Version, d.Files)
+	v.fields("versions.build", d.Versions.Build, d.Files)
+	v.globs("install.base", d.Install.Base)
+	v.globs("install.allowed", d.Install.Allowed)
 	for id, f := range d.Files {
 		v.file("file."+id, f)
 		v.template("file."+id+".path", f.Path)
@@ -100,6 +103,7 @@ func (v validator) all() {
 	for i := range d.Rules {
 		v.rule(fmt.Sprintf("rule.%d", i), &d.Rules[i])
 	}
+	v.play()
 }
 
 func (v validator) folder(at string, f *Folder) {
@@ -141,6 +145,9 @@ func (v validator) cond(at string, c *Cond) {
 	}
 	if _, err := version.ParseRange(c.Version); err != nil {
 		v.Errorf(at+".version", "", "%v", err)
+	}
+	if c.Edition != "" {
+		v.defined(at+".edition", "edition", c.Edition, v.d.Editions)
 	}
 	if c.Value != nil {
 		v.defined(at+".value.id", "[value]", c.Value.ID, keys(v.d.Values))
@@ -276,6 +283,11 @@ func (v validator) save(at string, s *Save) {
 	}
 	v.cond(at+".if", s.If)
 	v.globs(at+".ignore", s.Ignore)
+	for _, c := range s.Companions {
+		if s.Unit != UnitFile || strings.ContainsAny(c, "/\\?[{") || strings.Count(c, "*") > 1 {
+			v.Errorf(at+".companions", "", "%q: companions are files beside a save of the unit file, * standing for its name without the ending", c)
+		}
+	}
 	if s.WhileRunning != "" && s.WhileRunning != "refuse" && s.WhileRunning != "others" {
 		v.Errorf(at+".while_running", "", "%q is not refuse or others", s.WhileRunning)
 	}
@@ -328,6 +340,18 @@ func (v validator) mod(at string, m *Mod) {
 		v.fields(at+".field."+id, f, m.Files)
 	}
 	v.lists(at+".needs", m.Needs, m.Files)
+	v.lists(at+".optional", m.Optional, m.Files)
+	v.lists(at+".clashes", m.Clashes, m.Files)
+	for i, a := range m.Adds {
+		where := fmt.Sprintf("%s.adds.%d", at, i)
+		switch {
+		case (a.In == "") == (a.Prefix == ""):
+			v.Errorf(where, "", "identifiers are read either `in` a file or told by their `prefix`")
+		case a.In != "":
+			l := a.list()
+			v.list(where, &l, m.Files)
+		}
+	}
 	v.affects(at+".affects", m.Affects)
 }
 
@@ -374,7 +398,101 @@ func (v validator) rule(at string, r *Rule) {
 	if r.Unless != nil {
 		c.UnlessMod = r.Unless.Mod
 	}
+	if r.Edition != "" {
+		v.defined(at+".edition", "edition", r.Edition, v.d.Editions)
+	}
+	v.cond(at+".if", r.If)
+	if r.Convert != "" {
+		var ids []string
+		for i := range v.d.Converts {
+			ids = append(ids, v.d.Converts[i].ID)
+			if v.d.Converts[i].ID == r.Convert {
+				c.ConvertTo = v.d.Converts[i].To
+			}
+		}
+		v.defined(at+".convert", "[[convert]]", r.Convert, ids)
+	}
 	v.d.rules = append(v.d.rules, c)
+}
+
+// play checks what concerns playing: references, log, starters, requirements and conversions.
+func (v validator) play() {
+	for i := range v.d.References {
+		v.reference(fmt.Sprintf("references.%d", i), &v.d.References[i])
+	}
+	if l := v.d.Log; l != nil {
+		v.defined("log.in", "[file]", l.In, keys(v.d.Files))
+		for _, p := range []struct {
+			key, pattern, group string
+			into                **regexp.Regexp
+		}{{"loaded", l.Loaded, "id", &l.loaded}, {"failed", l.Failed, "id", &l.failed}, {"error", l.Error, "", &l.errors}, {"save", l.Save, "save", &l.save}} {
+			re, err := regexp.Compile(p.pattern)
+			switch {
+			case err != nil:
+				v.Errorf("log."+p.key, "", "not a pattern: %v", err)
+			case p.pattern == "":
+				continue
+			case p.group != "" && re.SubexpIndex(p.group) < 0:
+				v.Errorf("log."+p.key, "", "the pattern needs a group (?P<%s>…)", p.group)
+			}
+			*p.into = re
+		}
+	}
+	var kinds []string
+	for i := range v.d.Saves {
+		kinds = append(kinds, v.d.Saves[i].ID)
+	}
+	for i, s := range v.d.Starters {
+		for _, k := range s.Saves {
+			v.defined(fmt.Sprintf("starter.%d.saves", i), "[[save]]", k, kinds)
+		}
+	}
+	for i, r := range v.d.Requires {
+		at := fmt.Sprintf("require.%d", i)
+		given := 0
+		for _, is := range []bool{r.Value != "", r.Exists != "", r.SaveExists != "", r.Mods != ""} {
+			if is {
+				given++
+			}
+		}
+		if given != 1 || (r.Value != "") != (r.Is != "") || r.Effect == "" || r.Fix == "" {
+			v.Errorf(at, "", "a requirement is one of value with is, exists, save_exists or mods = \"none\", with an effect and a fix")
+		}
+		if r.Value != "" {
+			v.defined(at+".value", "[value]", r.Value, keys(v.d.Values))
+		}
+		if r.Exists != "" {
+			v.template(at+".exists", r.Exists)
+		}
+		if r.Mods != "" && r.Mods != "none" {
+			v.Errorf(at+".mods", "", "%q is not none", r.Mods)
+		}
+	}
+	for i, c := range v.d.Converts {
+		at := fmt.Sprintf("convert.%d", i)
+		if _, err := version.ParseRange(c.From); err != nil || c.ID == "" || c.To == "" {
+			v.Errorf(at, "", "a conversion has an id, a range of versions `from` and a version `to`")
+		}
+	}
+}
+
+func (v validator) reference(at string, r *Reference) {
+	found := false
+	for i := range v.d.Saves {
+		s := &v.d.Saves[i]
+		if r.Save != "" && r.Save != s.ID {
+			continue
+		}
+		if _, ok := s.Files[r.In]; ok {
+			found = true
+			if r.At != "" {
+				v.query(at, r.In, r.At, true, s.Files)
+			}
+		}
+	}
+	if !found {
+		v.Errorf(at, "", "no kind of save has a file %q to refer to", r.In)
+	}
 }
 
 func (s *Slots) check() error {

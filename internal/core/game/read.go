@@ -138,6 +138,28 @@ func (f *Files) raw(ctx context.Context, field *Field) (string, bool, error) {
 	return doc.Value(ctx, field.At)
 }
 
+// Added are the identifiers that a mod brings into saves: exact ones, and prefixes of all that begin so.
+type Added struct{ Exact, Prefixes []string }
+
+// Adds reads the identifiers that a mod brings into saves; {id} in a prefix is left for whoever knows what the mod is called.
+func (f *Files) Adds(ctx context.Context, adds []Adds) (Added, error) {
+	var all Added
+	for _, a := range adds {
+		if a.Prefix != "" {
+			all.Prefixes = append(all.Prefixes, a.Prefix)
+			continue
+		}
+		items, _, err := f.List(ctx, Lists{a.list()})
+		if err != nil {
+			return all, err
+		}
+		for _, item := range items {
+			all.Exact = append(all.Exact, item.ID)
+		}
+	}
+	return all, nil
+}
+
 // Item is one element of a list.
 type Item struct{ ID, Version, Title, Digest, Range string }
 

@@ -49,6 +49,12 @@ func (Fields) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Field{}
 // JSONSchema describes a list or several.
 func (Lists) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&List{})) }
 
+// JSONSchema describes one place or several.
+func (References) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Reference{})) }
+
+// JSONSchema describes one way or several.
+func (AddsList) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Adds{})) }
+
 // JSONSchema describes the three shapes of layers.
 func (Layers) JSONSchema() *jsonschema.Schema {
 	chain := oneOrList(&jsonschema.Schema{Type: "string"})

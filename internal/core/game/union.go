@@ -39,6 +39,22 @@ func (l *Lists) FromTOML(d *strict.Decoder, path string, value any) {
 	oneOrMany[List](d, path, value, (*[]List)(l))
 }
 
+// References are all places in which identifiers of mods are looked for.
+type References []Reference
+
+// FromTOML reads one table or a list of tables.
+func (r *References) FromTOML(d *strict.Decoder, path string, value any) {
+	oneOrMany[Reference](d, path, value, (*[]Reference)(r))
+}
+
+// AddsList are all ways in which a mod's identifiers are known.
+type AddsList []Adds
+
+// FromTOML reads one table or a list of tables.
+func (a *AddsList) FromTOML(d *strict.Decoder, path string, value any) {
+	oneOrMany[Adds](d, path, value, (*[]Adds)(a))
+}
+
 func oneOrMany[T any](d *strict.Decoder, path string, value any, into *[]T) {
 	if _, one := value.(map[string]any); one {
 		*into = make([]T, 1)

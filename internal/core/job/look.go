@@ -18,6 +18,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/refer"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 )
@@ -27,6 +28,7 @@ type Look struct {
 	Install     *game.Install
 	Called      string // its shortest address
 	Version     string
+	Build       string // "" where the description does not say
 	Mods        mod.Set
 	List        []mod.Listed
 	Fingerprint mod.Fingerprint
@@ -43,6 +45,10 @@ type Look struct {
 	Since     Since
 	// Playthroughs of this install.
 	Playthroughs []logbook.Playthrough
+
+	rules   []check.Rule
+	refs    *referring // nil where the description does not say where mods occur in saves
+	strange []string   // what a clean game does not have, as far as one was recorded
 }
 
 // SaveState is one save with what is known of it.
@@ -54,10 +60,15 @@ type SaveState struct {
 	Playthrough string // "" where unassigned
 	// Kept tells that the newest snapshot has it in just this state.
 	Kept bool
+	// Refs is how often it refers to each mod; nil where that was not looked for.
+	Refs refer.Counts
 }
 
 // Key is what the logbook calls the save's place.
 func (s *SaveState) Key() logbook.Key { return keyOf(s.Save) }
+
+// keyPlace is what the save's place is called in notes.
+func keyPlace(s *save.Save) string { return filepath.Join(s.Folder.Path, s.Name) }
 
 func keyOf(s *save.Save) logbook.Key {
 	folder := s.Folder.ID
@@ -138,10 +149,22 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 	if l.Version, _, err = in.Version(ctx); err != nil {
 		l.Findings = append(l.Findings, check.New(check.NoRule, "", "the game's version cannot be read: "+err.Error()))
 	}
+	if l.Build, err = in.Build(ctx); err != nil {
+		s.Log.Warn("no build", "error", err)
+	}
+	if l.rules, err = in.Rules(ctx); err != nil {
+		return nil, err
+	}
 	if l.Account, err = in.OwnAccount(ctx); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		s.Log.Warn("no account", "error", err)
 	}
 	if err := s.lookAtMods(ctx, l); err != nil {
+		return nil, err
+	}
+	if err := s.identify(ctx, l); err != nil {
+		return nil, err
+	}
+	if err := s.lookAtBase(ctx, l); err != nil {
 		return nil, err
 	}
 	if l.Running, err = Running(ctx, in.Game.Install.Process); err != nil {
@@ -159,9 +182,13 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 			}
 			st.Findings = append(st.Findings, check.New(check.BeingWritten, "", sv.Name+" is being written"))
 		}
+		s.refer(ctx, l, st)
 		l.Saves = append(l.Saves, st)
 	}
 	l.neverStarted()
+	if err := l.requirements(ctx); err != nil {
+		return nil, err
+	}
 	if err := s.record(ctx, l); err != nil {
 		return nil, err
 	}
@@ -172,7 +199,7 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 		if st.Needs, err = s.Logbook.Needs(ctx, st.Digest); err != nil {
 			return nil, err
 		}
-		st.Findings = append(st.Findings, l.judge(st.Facts, st.Needs)...)
+		st.Findings = append(st.Findings, l.judge(st.Facts, st.Needs, st.Refs)...)
 		check.Sort(st.Findings)
 		st.Verdict = check.Sum(st.Findings)
 	}
@@ -196,7 +223,19 @@ func (s *Session) lookAtMods(ctx context.Context, l *Look) error {
 	if l.Install.Game.PerSaveMods() {
 		return nil // each save says which of the installed mods are on
 	}
-	l.Unmet = l.Mods.Unmet(l.Install.Game.Order())
+	l.togetherness()
+	for _, m := range l.Mods.Mods {
+		if m.HiddenBy != "" {
+			l.Findings = append(l.Findings, check.New(check.ModHidden, m.Name(), "in "+m.Dir()+", hidden by "+m.HiddenBy))
+		}
+	}
+	return nil
+}
+
+// togetherness notes which mods do not go with each other or with the game.
+func (l *Look) togetherness() {
+	order := l.Install.Game.Order()
+	l.Unmet = l.Mods.Unmet(order)
 	for _, u := range l.Unmet {
 		need := u.Need.ID
 		if !u.Need.Range.IsAny() {
@@ -204,12 +243,36 @@ func (s *Session) lookAtMods(ctx context.Context, l *Look) error {
 		}
 		l.Findings = append(l.Findings, check.New(check.RequirementMissing, u.Mod.Name(), fmt.Sprintf("needs %s: %s", need, u.Why)))
 	}
+	for _, c := range l.Mods.Clashes() {
+		f := check.New(check.ModsCollide, c.Mod.Name(), "cannot be on with "+c.With.Name())
+		f.Remedy = "switch " + c.Mod.Name() + " or " + c.With.Name() + " off"
+		l.Findings = append(l.Findings, f)
+	}
 	for _, m := range l.Mods.Mods {
-		if m.HiddenBy != "" {
-			l.Findings = append(l.Findings, check.New(check.ModHidden, m.Name(), "in "+m.Dir()+", hidden by "+m.HiddenBy))
+		if m.On && l.Version != "" && !m.Supports.IsAny() && !m.Supports.Holds(order, l.Version) {
+			l.Findings = append(l.Findings, check.New(check.ModUnsupported, m.Name(), fmt.Sprintf("is made for %s, you have %s", m.Supports, l.Version)))
 		}
 	}
-	return nil
+}
+
+// requirements notes what the game needs for its saves to load as they are and is not so.
+func (l *Look) requirements(ctx context.Context) error {
+	var names []string
+	for _, st := range l.Saves {
+		names = append(names, st.Name)
+	}
+	on := false
+	for _, m := range l.List {
+		on = on || m.On
+	}
+	unmet, err := l.Install.Unmet(ctx, names, on)
+	for _, r := range unmet {
+		f := check.New(check.SettingNeeded, "", r.Fix)
+		f.Effect = r.Effect
+		f.Remedy = r.Fix
+		l.Findings = append(l.Findings, f)
+	}
+	return err
 }
 
 func (l *Look) neverStarted() {
@@ -227,20 +290,15 @@ func (l *Look) neverStarted() {
 
 // have is what the install has, for a check.
 func (l *Look) have() check.Have {
-	return check.Have{Version: l.Version, Mods: l.Mods.ForCheck(), Ordered: l.Mods.Ordered, HasMods: len(l.Install.Game.Mods) > 0, PerSave: l.Install.Game.PerSaveMods()}
+	return check.Have{Version: l.Version, Build: l.Build, Strange: l.strange, Mods: l.Mods.ForCheck(), Ordered: l.Mods.Ordered, HasMods: len(l.Install.Game.Mods) > 0, PerSave: l.Install.Game.PerSaveMods()}
 }
 
 // judge checks one save against the install. Of a save that cannot be read nothing else is said: what it needs is not known to be right.
-func (l *Look) judge(facts save.Facts, needs logbook.Needs) []check.Finding {
+func (l *Look) judge(facts save.Facts, needs logbook.Needs, refs refer.Counts) []check.Finding {
 	if facts.Problem != nil {
 		return []check.Finding{check.New(check.Damaged, "", reading(facts.Problem))}
 	}
-	return l.compare(needs)
-}
-
-// compare checks what a save needs against what the install has.
-func (l *Look) compare(needs logbook.Needs) []check.Finding {
-	return check.Judge(needs.ForCheck(l.Mods.Ordered), l.have(), l.Install.Game.CheckRules(), l.Install.Game.Order())
+	return check.Judge(l.needsFor(facts, needs, refs), l.have(), l.rules, l.Install.Game.Order())
 }
 
 // reading says why a file cannot be read, without words from inside.

@@ -241,6 +241,9 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 	return declared.Layers.Wrap(content, original)
 }
 
+// placedNote marks the evidence of a save that came from a download.
+const placedNote = "placed"
+
 // recordPlaced records what was placed as descending from the download, with what is known of that.
 func (s *Session) recordPlaced(ctx context.Context, j *Judged) error {
 	in := j.Look.Install
@@ -249,10 +252,12 @@ func (s *Session) recordPlaced(ctx context.Context, j *Judged) error {
 	if err != nil {
 		return err
 	}
-	if sv.Digest != j.Save.Digest && !j.Save.Digest.IsZero() {
-		if err := s.Logbook.Add(ctx, sv.Digest, logbook.Evidence{Kind: check.Descends, At: s.Now(), Parent: j.Save.Digest, Note: "placed"}); err != nil {
-			return err
-		}
+	e := logbook.Evidence{Kind: check.Descends, At: s.Now(), Note: placedNote}
+	if sv.Digest != j.Save.Digest {
+		e.Parent = j.Save.Digest
+	}
+	if err := s.Logbook.Add(ctx, sv.Digest, e); err != nil {
+		return err
 	}
 	state := logbook.State{Digest: sv.Digest, Game: in.Game.ID, Kind: sv.Kind.ID, Title: sv.Facts.Title(), Size: sv.Size}
 	if err := s.Logbook.See(ctx, state, s.Now()); err != nil {

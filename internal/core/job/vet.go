@@ -14,8 +14,10 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/hazard"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/refer"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/unpack"
@@ -27,8 +29,9 @@ type Vetting struct {
 	Download *unpack.Download
 	// Findings are about the download as a whole; safety comes first and needs no game.
 	Findings []check.Finding
-	Saves    []*Vetted // those found, or picked
-	Judged   []*Judged // the first save against each install of its game; empty when there are several and none is picked
+	Saves    []*Vetted  // those found, or picked
+	Mods     []*mod.Mod // those found where there is no save
+	Judged   []*Judged  // the first save against each install of its game; empty when there are several and none is picked
 	Verdict  check.Verdict
 	Picked   string // what --pick said, or ""
 }
@@ -45,6 +48,7 @@ type Vetted struct {
 type Judged struct {
 	Look     *Look
 	Save     *Vetted
+	Refs     refer.Counts // how often it refers to each mod, or nil
 	Findings []check.Finding
 	Verdict  check.Verdict
 	// Where place would put it; nil where it cannot.
@@ -115,11 +119,15 @@ func (v *Vetting) vet(ctx context.Context, s *Session, req VetRequest) error {
 		return err
 	}
 	v.recognise(ctx, s, installs)
+	v.code(ctx, s, installs)
 	if err := v.pick(req.Pick); err != nil {
 		return err
 	}
 	if len(v.Saves) == 0 {
 		v.Findings = append(v.Findings, check.New(check.NotASave, "", notASave(installs)))
+		for _, in := range installs {
+			v.Mods = append(v.Mods, mod.InDownload(ctx, in.Game, v.Download.FS, v.Download.Entries)...)
+		}
 		return nil
 	}
 	if len(v.Saves) > 1 {
@@ -165,8 +173,8 @@ func (v *Vetting) safety() {
 		v.Findings = append(v.Findings, f)
 	}
 	for _, e := range v.Download.Encrypted {
-		f := check.New(check.Damaged, e, "needs a password, so it cannot be looked into")
-		f.Severity = check.Unknown
+		f := check.New(check.Encrypted, e, "needs a password, so it cannot be looked into")
+		f.Remedy = "ask for it without a password"
 		v.Findings = append(v.Findings, f)
 	}
 }
@@ -242,7 +250,7 @@ func (v *Vetting) pick(pick string) error {
 func (v *Vetting) litter() {
 	var names []string
 	for _, e := range v.Download.Entries {
-		if e.Kind == tree.File && !slices.Contains(v.Saves[0].Files, e.Path) {
+		if e.Kind == tree.File && !slices.Contains(v.Saves[0].Files, e.Path) && !v.around(e.Path) {
 			names = append(names, e.Path)
 		}
 	}
@@ -254,6 +262,106 @@ func (v *Vetting) litter() {
 		text += fmt.Sprintf(" and %d more", len(names)-3)
 	}
 	v.Findings = append(v.Findings, check.New(check.Litter, "", text+": left out"))
+}
+
+// around reports whether an entry is an archive that the save lies in, or lies in an archive that is the save.
+func (v *Vetting) around(path string) bool {
+	for _, in := range v.Download.Inside {
+		for _, f := range v.Saves[0].Files {
+			if path == in && strings.HasPrefix(f, in+"/") || f == in && strings.HasPrefix(path, in+"/") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// code turns files that run code when they are loaded into findings: of the saves found, or of all where there is none. What the player's own
+// saves of the game show too is a note.
+func (v *Vetting) code(ctx context.Context, s *Session, installs []*game.Install) {
+	for _, c := range v.Download.Code {
+		var of *Vetted
+		for _, sv := range v.Saves {
+			if slices.Contains(sv.Files, c.Path) {
+				of = sv
+			}
+		}
+		if of == nil && len(v.Saves) > 0 {
+			continue // litter: it is left out
+		}
+		f := check.New(check.RunsCode, c.Path, c.Why)
+		f.Effect = "whoever made the save can make the game do what you can do"
+		f.Remedy = "load it only if you trust who made it"
+		if of != nil && s.ownRun(ctx, of, installs, c) {
+			f.Severity, f.Effect, f.Remedy = check.Note, "your own saves are made the same way", ""
+		}
+		v.Findings = append(v.Findings, f)
+	}
+}
+
+// ownRun reports whether one of the player's own saves of the kind runs the same code when it is loaded.
+func (s *Session) ownRun(ctx context.Context, of *Vetted, installs []*game.Install, c unpack.Code) bool {
+	for _, in := range installs {
+		if in.Game != of.Game {
+			continue
+		}
+		l, err := s.Look(ctx, in)
+		if err != nil {
+			continue
+		}
+		for _, st := range l.Saves {
+			if st.Kind != of.Kind || !s.ownSave(ctx, st) {
+				continue
+			}
+			for _, own := range s.codeIn(ctx, st) {
+				if own.Format == c.Format && sameCode(own.Why, c.Why) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// ownSave reports whether a save was not placed from a download.
+func (s *Session) ownSave(ctx context.Context, st *SaveState) bool {
+	all, err := s.Logbook.Evidence(ctx, st.Digest)
+	if err != nil {
+		return false
+	}
+	return !slices.ContainsFunc(all, func(e logbook.Evidence) bool { return e.Note == placedNote })
+}
+
+// codeIn finds the code in a save of the player's own.
+func (s *Session) codeIn(ctx context.Context, st *SaveState) []hazard.Finding {
+	var found []hazard.Finding
+	s.Hasher.Once(keyPlace(st.Save)+"\x00code", tree.Digest{1}, st.Folder.Path, st.Files, &found, func() bool {
+		for _, e := range st.Files {
+			f, err := os.Open(filepath.Join(st.Folder.Path, filepath.FromSlash(e.Path)))
+			if err != nil {
+				return false
+			}
+			result, err := hazard.Scan(e.Path, f)
+			f.Close()
+			if err != nil {
+				return false
+			}
+			found = append(found, result.Findings...)
+			if result.SQLite {
+				more, _ := hazard.Database(ctx, os.DirFS(st.Folder.Path), e.Path, result.Layers) // a damaged one is named elsewhere
+				found = append(found, more...)
+			}
+		}
+		return true
+	})
+	return found
+}
+
+// sameCode compares what two files run, wherever in them it stands.
+func sameCode(a, b string) bool {
+	a, _, _ = strings.Cut(a, " in line ")
+	b, _, _ = strings.Cut(b, " in line ")
+	return a == b
 }
 
 func (v *Vetting) judge(ctx context.Context, s *Session, installs []*game.Install, req VetRequest) error {
@@ -276,12 +384,22 @@ func (v *Vetting) judge(ctx context.Context, s *Session, installs []*game.Instal
 		any = true
 		j := &Judged{Look: l, Save: c, Findings: slices.Clone(file)}
 		if c.Facts.Problem == nil {
-			j.Findings = append(j.Findings, l.compare(c.Needs)...)
+			if l.refs != nil {
+				if j.Refs, err = l.refs.count(ctx, c.Game, c.Kind, v.Download.FS, c.Name, c.Files); err != nil {
+					s.Log.Warn("references not counted", "save", c.Name, "error", err)
+				}
+			}
+			j.Findings = append(j.Findings, l.judge(c.Facts, c.Needs, j.Refs)...)
 		}
 		j.place(req, v.Download.Name)
 		check.Sort(j.Findings)
 		j.Verdict = check.Sum(append(slices.Clone(v.Findings), j.Findings...))
 		v.Judged = append(v.Judged, j)
+	}
+	if !any && req.For != "" {
+		v.Findings = append(v.Findings, file...)
+		v.Findings = append(v.Findings, check.New(check.OtherGame, "", fmt.Sprintf("a save of %s, not of %s", c.Game.Title, installs[0].Game.Title)))
+		return nil
 	}
 	if !any {
 		v.Findings = append(v.Findings, file...)

@@ -23,19 +23,22 @@ import (
 )
 
 // Format is the number of the schema, the database's user_version.
-const Format = 1
+const Format = 2
 
 // ErrNewer says that a logbook was written by a newer Ostrov.
 var ErrNewer = errors.New("was written by a newer Ostrov")
 
-const schema = `
+// steps are what makes a logbook of each format out of one of the format before.
+var steps = [Format]string{`
 CREATE TABLE states (digest TEXT PRIMARY KEY, game TEXT NOT NULL, kind TEXT NOT NULL, title TEXT NOT NULL, size INTEGER NOT NULL, first_seen TEXT NOT NULL, foreign_only INTEGER NOT NULL);
 CREATE TABLE evidence (id INTEGER PRIMARY KEY, digest TEXT NOT NULL, kind TEXT NOT NULL, at TEXT NOT NULL, version TEXT NOT NULL, mods TEXT, clean INTEGER NOT NULL, note TEXT NOT NULL, parent TEXT NOT NULL);
 CREATE INDEX evidence_digest ON evidence (digest);
 CREATE TABLE places (install TEXT NOT NULL, folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, PRIMARY KEY (install, folder, name));
 CREATE TABLE playthroughs (name TEXT PRIMARY KEY, title TEXT NOT NULL, game TEXT NOT NULL, install TEXT NOT NULL, started TEXT NOT NULL, active INTEGER NOT NULL, closed INTEGER NOT NULL);
 CREATE TABLE belongs (install TEXT NOT NULL, folder TEXT NOT NULL, name TEXT NOT NULL, playthrough TEXT NOT NULL, PRIMARY KEY (install, folder, name));
-`
+`, `
+CREATE TABLE identifiers (game TEXT NOT NULL, mod TEXT NOT NULL, exact TEXT NOT NULL, prefixes TEXT NOT NULL, PRIMARY KEY (game, mod));
+`}
 
 // Logbook is an open logbook.
 type Logbook struct{ db *sql.DB }
@@ -75,24 +78,29 @@ func (l *Logbook) prepare() error {
 	if err := l.db.QueryRow("PRAGMA user_version").Scan(&is); err != nil {
 		return err
 	}
-	switch {
-	case is > Format:
+	if is > Format {
 		return fmt.Errorf("the logbook %w (format %d, this one reads %d)", ErrNewer, is, Format)
-	case is == 0:
-		tx, err := l.db.Begin()
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback()
-		if err := tx.QueryRow("PRAGMA user_version").Scan(&is); err != nil || is == Format {
-			return err // another Ostrov was faster
-		}
-		if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA user_version = %d", Format)); err != nil {
-			return err
-		}
-		return tx.Commit()
 	}
-	return nil
+	if is == Format {
+		return nil
+	}
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&is); err != nil || is >= Format {
+		return err // another Ostrov was faster
+	}
+	for _, step := range steps[is:] {
+		if _, err := tx.Exec(step); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", Format)); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
 
 // Close closes the logbook.

@@ -40,6 +40,9 @@ type Mod struct {
 
 	ID, Version, Title string
 	Needs              []Need
+	Clashes            []string      // ids; "*" is all others
+	Supports           version.Range // of game versions
+	Adds               game.Added
 	On                 bool
 	Order              int // place in the load order, from 1; 0 where there is none
 	// HiddenBy is the path of the mod of the same id that the game uses instead, or "".
@@ -214,8 +217,9 @@ func (m *Mod) note(e tree.Entry) {
 
 // facts are what a mod says of itself.
 type facts struct {
-	ID, Version, Title string
-	Needs              []game.Item
+	ID, Version, Title, Game string
+	Needs, Clashes           []game.Item
+	Adds                     game.Added
 }
 
 // readFacts reads as much as can be read; the error is the first of all.
@@ -227,13 +231,17 @@ func readFacts(ctx context.Context, kind *game.Mod, files *game.Files) (facts, e
 			first = err
 		}
 	}
-	for id, into := range map[string]*string{"id": &said.ID, "version": &said.Version, "title": &said.Title} {
+	for id, into := range map[string]*string{"id": &said.ID, "version": &said.Version, "title": &said.Title, "game": &said.Game} {
 		v, _, err := files.Field(ctx, kind.Field[id])
 		note(err)
 		*into = v.Text
 	}
 	var err error
 	said.Needs, _, err = files.List(ctx, kind.Needs)
+	note(err)
+	said.Clashes, _, err = files.List(ctx, kind.Clashes)
+	note(err)
+	said.Adds, err = files.Adds(ctx, kind.Adds)
 	note(err)
 	return said, first
 }
@@ -253,6 +261,17 @@ func (m *Mod) take(said facts) {
 			m.Problem = fmt.Errorf("needs %s: %w", item.ID, err)
 		}
 		m.Needs = append(m.Needs, Need{item.ID, r})
+	}
+	for _, item := range said.Clashes {
+		m.Clashes = append(m.Clashes, item.ID)
+	}
+	var err error
+	if m.Supports, err = version.ParseRange(said.Game); err != nil && m.Problem == nil {
+		m.Problem = fmt.Errorf("for the game %s: %w", said.Game, err)
+	}
+	m.Adds = game.Added{Exact: said.Adds.Exact}
+	for _, p := range said.Adds.Prefixes {
+		m.Adds.Prefixes = append(m.Adds.Prefixes, strings.ReplaceAll(p, "{id}", m.ID))
 	}
 }
 
@@ -409,45 +428,6 @@ func FingerprintOf(list []Listed) Fingerprint {
 		b[i] = letters[int(sum[i])%len(letters)]
 	}
 	return Fingerprint(b[:])
-}
-
-// Unmet is a requirement that a mod has and the install does not meet.
-type Unmet struct {
-	Mod  *Mod
-	Need Need
-	Why  string
-}
-
-// Unmet are the requirements of mods that are on and not met.
-func (s Set) Unmet(order version.Order) []Unmet {
-	byID := map[string]*Mod{}
-	for _, m := range s.Mods {
-		if m.HiddenBy == "" {
-			byID[strings.ToLower(m.ID)] = m
-		}
-	}
-	var unmet []Unmet
-	for _, m := range s.Mods {
-		if !m.On {
-			continue
-		}
-		for _, n := range m.Needs {
-			other, ok := byID[strings.ToLower(n.ID)]
-			why := ""
-			switch {
-			case !ok:
-				why = "not installed"
-			case !other.On:
-				why = "switched off"
-			case !n.Range.IsAny() && !n.Range.Holds(order, other.Version):
-				why = "you have " + other.Version
-			default:
-				continue
-			}
-			unmet = append(unmet, Unmet{m, n, why})
-		}
-	}
-	return unmet
 }
 
 // ForCheck are the mods as package check compares them.

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -249,19 +250,39 @@ func ignored(kind *game.Save, name string) bool {
 	return false
 }
 
-// companions are the names of the files that a database keeps beside itself.
+// companions are the names of the files that belong to a save and lie beside it: those the description names, and those that a database keeps.
 func companions(kind *game.Save, name string) []string {
+	named := kind.CompanionsOf(name)
 	for _, f := range kind.Files {
 		if f.Form == "sqlite" && f.Path == "." {
-			var names []string
 			for _, ending := range form.SQLiteCompanions {
-				names = append(names, name+ending)
+				named = append(named, name+ending)
 			}
-			return names
 		}
 	}
-	return nil
+	return named
 }
+
+// FilesOf are the files of a save that a declared file means: one, or all that its glob matches.
+func FilesOf(kind *game.Save, declared game.File, name string, files []string) []string {
+	if declared.Path == "." {
+		return files[:min(1, len(files))]
+	}
+	var found []string
+	for _, f := range files {
+		inside := f
+		if kind.Unit == game.UnitFolder && name != "." {
+			inside = strings.TrimPrefix(f, name+"/")
+		}
+		if inside == declared.Path || strings.EqualFold(inside, declared.Path) || doublestar.MatchUnvalidated(declared.Path, inside) {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+// Paths are the paths of the save's files, relative to its folder.
+func (s *Save) Paths() []string { return paths(s.Files) }
 
 // members lists the files of the save that names make up.
 func members(ctx context.Context, kind *game.Save, dir string, names []string) ([]tree.Entry, error) {
@@ -380,10 +401,13 @@ func Inside(kind *game.Save, name, file string) string {
 	case game.UnitSet:
 		return path.Ext(file)
 	default:
-		if companion := strings.TrimPrefix(file, name); companion != "" && companion != file {
+		if file == name {
+			return "."
+		}
+		if companion := strings.TrimPrefix(file, name); companion != file {
 			return companion
 		}
-		return "."
+		return strings.TrimPrefix(path.Base(file), strings.TrimSuffix(path.Base(name), path.Ext(name)))
 	}
 }
 
@@ -475,7 +499,7 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 		for _, f := range files {
 			captures := match(f)
 			if captures != nil || kind.Is != nil {
-				add(f, []string{f}, captures)
+				add(f, append([]string{f}, beside(kind, f, files)...), captures)
 			}
 		}
 	case game.UnitFolder:
@@ -487,7 +511,8 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 		}
 		sort.Slice(found, func(i, j int) bool { return found[i].Name < found[j].Name })
 	case game.UnitSet:
-		for dir, inside := range folders {
+		for _, dir := range slices.Sorted(maps.Keys(folders)) {
+			inside := folders[dir]
 			var names []string
 			for _, f := range inside {
 				if path.Dir(f) == dir {
@@ -504,7 +529,66 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 			}
 		}
 	}
+	return gather(kind, found)
+}
+
+// beside finds the companions of a save among the files of a download: beside it, or, in a download that has spread them, the only file of that
+// name.
+func beside(kind *game.Save, name string, files []string) []string {
+	var found []string
+	for _, companion := range companions(kind, path.Base(name)) {
+		var elsewhere []string
+		at := ""
+		for _, f := range files {
+			if !strings.EqualFold(path.Base(f), companion) {
+				continue
+			}
+			if path.Dir(f) == path.Dir(name) {
+				at = f
+			}
+			elsewhere = append(elsewhere, f)
+		}
+		if at == "" && len(elsewhere) == 1 {
+			at = elsewhere[0]
+		}
+		if at != "" {
+			found = append(found, at)
+		}
+	}
 	return found
+}
+
+// gather makes one candidate of the parts of a set that a download has spread over several folders.
+func gather(kind *game.Save, found []Candidate) []Candidate {
+	if kind.Unit != game.UnitSet {
+		return found
+	}
+	endings := func(c Candidate) map[string]bool {
+		all := map[string]bool{}
+		for _, f := range c.Files {
+			all[strings.ToLower(path.Ext(f))] = true
+		}
+		return all
+	}
+	var kept []Candidate
+next:
+	for _, c := range found {
+		for i := range kept {
+			if fmt.Sprint(kept[i].Captures) != fmt.Sprint(c.Captures) {
+				continue
+			}
+			have, apart := endings(kept[i]), true
+			for e := range endings(c) {
+				apart = apart && !have[e]
+			}
+			if apart {
+				kept[i].Files = append(kept[i].Files, c.Files...)
+				continue next
+			}
+		}
+		kept = append(kept, c)
+	}
+	return kept
 }
 
 // hasDeclared reports whether a folder directly holds at least one of the files that every save of the kind has.
@@ -549,17 +633,19 @@ func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
 	return true
 }
 
-// Missing are the declared files that a candidate of unit folder lacks.
+// Missing are the files that a candidate lacks: declared ones of a folder, companions of a file.
 func (c Candidate) Missing() []string {
-	if c.Kind.Unit != game.UnitFolder {
-		return nil
-	}
 	var missing []string
+	for _, companion := range c.Kind.CompanionsOf(path.Base(c.Name)) {
+		if !slices.ContainsFunc(c.Files, func(p string) bool { return strings.EqualFold(path.Base(p), companion) }) {
+			missing = append(missing, companion)
+		}
+	}
+	if c.Kind.Unit != game.UnitFolder {
+		return missing
+	}
 	for _, f := range c.Kind.Files {
-		want := path.Join(c.Name, f.Path)
-		if !f.Optional && !slices.ContainsFunc(c.Files, func(p string) bool {
-			return strings.EqualFold(p, want) || doublestar.MatchUnvalidated(want, p)
-		}) {
+		if !f.Optional && len(FilesOf(c.Kind, f, c.Name, c.Files)) == 0 {
 			missing = append(missing, f.Path)
 		}
 	}

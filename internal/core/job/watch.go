@@ -1,0 +1,3 @@
+package job
+
+import _ "github.com/fsnotify/fsnotify"

@@ -1,0 +1,55 @@
+package logbook
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"slices"
+
+	"ostrov/internal/core/game"
+)
+
+// Identifiers returns what each mod of a game brings into saves, by the mod's id, as it was last seen: a mod that is gone cannot be asked.
+func (l *Logbook) Identifiers(ctx context.Context, gameID string) (map[string]game.Added, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT mod, exact, prefixes FROM identifiers WHERE game = ?", gameID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all := map[string]game.Added{}
+	for rows.Next() {
+		var mod, exact, prefixes string
+		if err := rows.Scan(&mod, &exact, &prefixes); err != nil {
+			return nil, err
+		}
+		var added game.Added
+		if err := json.Unmarshal([]byte(exact), &added.Exact); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(prefixes), &added.Prefixes); err != nil {
+			return nil, err
+		}
+		all[mod] = added
+	}
+	return all, rows.Err()
+}
+
+// SetIdentifiers remembers what mods bring into saves; those in known are as they are already.
+func (l *Logbook) SetIdentifiers(ctx context.Context, gameID string, now, known map[string]game.Added) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		for mod, added := range now {
+			if old, ok := known[mod]; ok && slices.Equal(old.Exact, added.Exact) && slices.Equal(old.Prefixes, added.Prefixes) {
+				continue
+			}
+			exact, err1 := json.Marshal(added.Exact)
+			prefixes, err2 := json.Marshal(added.Prefixes)
+			if err1 != nil || err2 != nil {
+				continue // texts always can be
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO identifiers VALUES (?, ?, ?, ?)", gameID, mod, string(exact), string(prefixes)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
