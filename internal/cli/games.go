@@ -16,7 +16,7 @@ func (a *app) games() *ucli.Command {
 		Name: "games", Category: "start", Usage: "known games and installs",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
-				return &usageError{fmt.Errorf("games has no %q: there are add, show and test", cmd.Args().First()), "ostrov games"}
+				return &usageError{fmt.Errorf("games has no %q: there are add, show, test and base", cmd.Args().First()), "ostrov games"}
 			}
 			return a.listGames()
 		},
@@ -28,11 +28,17 @@ func (a *app) games() *ucli.Command {
 					&ucli.StringFlag{Name: "prefix", Usage: "it runs in the compatibility prefix `DIR`", TakesFile: true},
 					&ucli.StringFlag{Name: "player-home", Usage: "its player's home is `DIR`, not yours", TakesFile: true},
 					&ucli.StringFlag{Name: "name", Usage: "what to call the install in addresses"},
+					&ucli.StringFlag{Name: "edition", Usage: "which copy of the game it is, as its description calls them"},
 				},
 				Action: a.addGame,
 			},
 			{Name: "show", Usage: "each folder of a game: where it is and why there", ArgsUsage: "[GAME]", Action: a.showGame},
 			{Name: "test", Usage: "read a description and report all that is wrong with it", ArgsUsage: "FILE", Action: a.testGame},
+			{
+				Name: "base", Usage: "record what a clean game consists of, to know what does not belong there", ArgsUsage: "[GAME]",
+				Flags:  []ucli.Flag{&ucli.StringFlag{Name: "from", Usage: "an author's list in `FILE` of what may be there: a path or glob a line", TakesFile: true}},
+				Action: a.recordBase,
+			},
 		},
 	}
 }
@@ -85,7 +91,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := s.RequireRecords(); err != nil {
 		return err
 	}
-	in, folders, err := s.PlanAdd(ctx, job.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name")})
+	in, folders, err := s.PlanAdd(ctx, job.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
 	if err != nil {
 		return err
 	}
@@ -166,5 +172,32 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 	p.Line("")
 	p.Line("  %s, %s, %s, %s", view.Count(len(d.Folders), "folder", "folders"), view.Count(len(d.Saves), "kind of save", "kinds of save"),
 		view.Count(len(d.Mods), "kind of mod", "kinds of mod"), view.Count(len(d.Rules), "rule", "rules"))
+	return nil
+}
+
+func (a *app) recordBase(ctx context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 0, 1); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	in, err := s.Install(cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	b, err := s.RecordBase(ctx, in, cmd.String("from"))
+	if err != nil {
+		return err
+	}
+	d, err := s.Strays(ctx, in, b)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.Base(b, d))
+	}
+	a.printer().Base(in.Game.Title, b, d)
 	return nil
 }

@@ -15,8 +15,14 @@ import (
 func (a *app) look() *ucli.Command {
 	return &ucli.Command{
 		Name: "look", Category: "see", Usage: "the state at a glance: version, mods, every save with its verdict", ArgsUsage: "[GAME]",
-		Flags: []ucli.Flag{&ucli.BoolFlag{Name: "check", Usage: "exit with the status of the worst save"}},
+		Flags: []ucli.Flag{
+			&ucli.BoolFlag{Name: "check", Usage: "exit with the status of the worst save"},
+			&ucli.StringSliceFlag{Name: "if", Usage: "how it would be after `CHANGE`: drop:MOD, add:FILE or version:V"},
+		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if ifs := cmd.StringSlice("if"); len(ifs) > 0 {
+				return a.one(ctx, cmd, func(s *job.Session, l *job.Look) error { return a.suppose(ctx, s, l, ifs, cmd.Bool("check")) })
+			}
 			if err := args(cmd, 0, 1); err != nil {
 				return err
 			}
@@ -31,6 +37,24 @@ func (a *app) look() *ucli.Command {
 			return a.lookAt(ctx, installs, cmd.Bool("check"))
 		},
 	}
+}
+
+// suppose shows how every save would stand after changes that are not made.
+func (a *app) suppose(ctx context.Context, s *job.Session, l *job.Look, ifs []string, judge bool) error {
+	sup, err := s.Suppose(ctx, l, ifs)
+	if err != nil {
+		return err
+	}
+	doc := view.Supposed(sup)
+	if a.json {
+		err = view.JSON(a.Stdout, doc)
+	} else {
+		a.printer().Supposed(sup)
+	}
+	if err == nil && judge {
+		err = status(doc.Verdict)
+	}
+	return err
 }
 
 // lookAll is what ostrov does alone.

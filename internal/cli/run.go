@@ -108,8 +108,8 @@ func (a *app) root() *ucli.Command {
 			a.demo(), a.games(),
 			a.look(), a.saves(), a.needs(), a.mods(),
 			a.keep(), a.kept(), a.restore(), a.archive(),
-			a.vet(), a.place(),
-			a.playthroughs(),
+			a.vet(), a.place(), a.parcel(),
+			a.play(), a.watch(), a.playthroughs(),
 			a.undo(),
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {

@@ -11,6 +11,7 @@ import (
 	"ostrov/internal/core/job"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/refer"
 )
 
 // Head begins every JSON document.
@@ -94,6 +95,7 @@ type SaveDoc struct {
 	Kept        bool              `json:"kept"`
 	Fields      map[string]string `json:"fields"` // as the save has them
 	Needs       NeedsDoc          `json:"needs"`
+	References  refer.Counts      `json:"references,omitempty"` // how often it refers to each mod
 	Verdict     check.Verdict     `json:"verdict"`
 	Findings    []check.Finding   `json:"findings"`
 }
@@ -119,7 +121,7 @@ func Needs(n logbook.Needs) NeedsDoc {
 // Save makes the document of a save.
 func Save(l *job.Look, s *job.SaveState) SaveDoc {
 	d := SaveDoc{Address: l.Address(s), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
-		Playthrough: s.Playthrough, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), Verdict: s.Verdict, Findings: none(s.Findings)}
+		Playthrough: s.Playthrough, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), References: s.Refs, Verdict: s.Verdict, Findings: none(s.Findings)}
 	for id, v := range s.Facts.Fields {
 		d.Fields[id] = v.Raw
 	}
@@ -157,9 +159,18 @@ type VetDoc struct {
 	Head
 	File      string      `json:"file"`
 	Dangerous bool        `json:"dangerous"`
-	Kind      string      `json:"kind"` // folder, file, zip, tar or tar.gz
+	Kind      string      `json:"kind"` // folder, file, zip, 7z, rar, tar, tar.gz and its like
 	Saves     []FoundDoc  `json:"saves"`
 	Judged    []JudgedDoc `json:"judged"`
+	Mods      []ModFound  `json:"mods,omitempty"` // where there is no save in it
+}
+
+// ModFound is a mod in a download, in JSON.
+type ModFound struct {
+	ID      string `json:"id"`
+	Version string `json:"version,omitempty"`
+	Title   string `json:"title,omitempty"`
+	Path    string `json:"path"`
 }
 
 // FoundDoc is a save in a download, in JSON.
@@ -176,11 +187,12 @@ type FoundDoc struct {
 
 // JudgedDoc is the judgement of a download against one install, in JSON.
 type JudgedDoc struct {
-	Install  string          `json:"install"`
-	Verdict  check.Verdict   `json:"verdict"`
-	Findings []check.Finding `json:"findings"`
-	Target   string          `json:"target,omitempty"` // where place would put it
-	Slot     string          `json:"slot,omitempty"`
+	Install    string          `json:"install"`
+	Verdict    check.Verdict   `json:"verdict"`
+	Findings   []check.Finding `json:"findings"`
+	References refer.Counts    `json:"references,omitempty"`
+	Target     string          `json:"target,omitempty"` // where place would put it
+	Slot       string          `json:"slot,omitempty"`
 }
 
 // Vet makes the document of a vetting.
@@ -191,11 +203,14 @@ func Vet(v *job.Vetting) VetDoc {
 		d.Saves = append(d.Saves, FoundDoc{s.Name, s.Label, s.Game.ID, s.Facts.Title(), s.Facts.Version(), s.Facts.Owner, s.Digest.String(), Needs(s.Needs)})
 	}
 	for _, j := range v.Judged {
-		jd := JudgedDoc{Install: j.Look.Install.Address(), Verdict: j.Verdict, Findings: none(j.Findings)}
+		jd := JudgedDoc{Install: j.Look.Install.Address(), Verdict: j.Verdict, Findings: none(j.Findings), References: j.Refs}
 		if j.Target != nil {
 			jd.Target, jd.Slot = j.Target.Name, j.Target.Slot
 		}
 		d.Judged = append(d.Judged, jd)
+	}
+	for _, m := range v.Mods {
+		d.Mods = append(d.Mods, ModFound{m.ID, m.Version, m.Title, m.Path})
 	}
 	if len(v.Judged) == 1 {
 		d.Findings = sorted(v.Findings, v.Judged[0].Findings)

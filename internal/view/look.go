@@ -122,18 +122,21 @@ func handle(l *job.Look, s *job.SaveState) string {
 }
 
 // why is the gravest finding of a save in a few words.
-func (p *Printer) why(s *job.SaveState) string {
-	if serious(s.Findings) == 0 {
+func (p *Printer) why(s *job.SaveState) string { return p.gravest(s.Findings, s) }
+
+// gravest is the first of findings in a few words, with how many more there are.
+func (p *Printer) gravest(found []check.Finding, s *job.SaveState) string {
+	if serious(found) == 0 {
 		return ""
 	}
-	f := s.Findings[0]
+	f := found[0]
 	text := string(f.Code)
 	if f.Subject != "" {
 		text += " " + Text(f.Subject)
 	} else if f.Code == check.SaveOlder || f.Code == check.SaveNewer {
 		text += " " + Text(s.Needs.Version)
 	}
-	if more := serious(s.Findings) - 1; more > 0 {
+	if more := serious(found) - 1; more > 0 {
 		text += fmt.Sprintf(" +%d", more)
 	}
 	return text

@@ -2,11 +2,13 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/job"
 	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/refer"
 )
 
 // Vet writes what vetting a download found.
@@ -47,6 +49,10 @@ func (p *Printer) Vet(v *job.Vetting) {
 			p.Line("")
 		}
 		p.Findings(v.Findings)
+		for _, m := range v.Mods {
+			p.Line("")
+			p.Line("  It holds the mod %s %s. What it would do to your saves:", p.paint(strong, Text(m.Name())), Text(m.Version))
+		}
 	}
 	p.Next(vetNext(v)...)
 }
@@ -96,6 +102,9 @@ func vetNext(v *job.Vetting) []string {
 		if strings.HasPrefix(f.Remedy, "ostrov ") {
 			next = append(next, f.Remedy)
 		}
+	}
+	if len(v.Mods) > 0 {
+		next = append(next, fmt.Sprintf("ostrov look --if add:%s", shell(v.File)))
 	}
 	if len(v.Saves) > 1 {
 		next = nil
@@ -176,7 +185,7 @@ func (p *Printer) Needs(n *job.NeedsOf) {
 	p.Line("")
 	p.Line("  %-9s %s", "version", orUnknown(Text(needs.Version), needs.VersionEvidence))
 	p.Line("  %-9s %s", "mods", orUnknown(modsWord(needs), needs.ModsEvidence))
-	if len(needs.Mods) > 0 {
+	if len(needs.Mods)+len(n.Save.Refs) > 0 {
 		p.Line("")
 		p.neededMods(n)
 	}
@@ -208,6 +217,16 @@ func modsWord(n logbook.Needs) string {
 		return "none: a clean game"
 	}
 	return fmt.Sprint(len(n.Mods))
+}
+
+// refers is how often the save refers to a mod, or "" where that is not known.
+func refers(refs refer.Counts, id string) string {
+	for known, c := range refs {
+		if strings.EqualFold(known, id) {
+			return fmt.Sprint(c.N)
+		}
+	}
+	return ""
 }
 
 func orUnknown(text string, by check.Evidence) string {
@@ -271,7 +290,16 @@ func (p *Printer) neededMods(n *job.NeedsOf) {
 		case m.Doubtful:
 			state = p.paint(key, "here, may have changed since")
 		}
-		rows = append(rows, []string{Text(name), Text(m.Version), Text(m.ID), state})
+		rows = append(rows, []string{Text(name), Text(m.Version), Text(m.ID), refers(n.Save.Refs, m.ID), state})
 	}
-	p.table([]column{{title: "mod", grow: true}, {title: "version"}, {title: "id", grow: true}, {title: ""}}, rows)
+	for id, c := range n.Save.Refs {
+		if !slices.ContainsFunc(n.Save.Needs.Mods, func(m logbook.Needed) bool { return strings.EqualFold(m.ID, id) }) {
+			state := p.paint(bad, "missing")
+			if h, ok := have[strings.ToLower(id)]; ok && !h.Off {
+				state = p.paint(warn, "here, and the save does not list it")
+			}
+			rows = append(rows, []string{Text(id), "", Text(id), fmt.Sprint(c.N), state})
+		}
+	}
+	p.table([]column{{title: "mod", grow: true}, {title: "version"}, {title: "id", grow: true}, {title: "refers", right: true}, {title: ""}}, rows)
 }

@@ -425,12 +425,48 @@ func TestSplice(t *testing.T) {
 		{"$.a.list[1].owner", "5", strings.Replace(in, "70112", "5", 1)},
 		{"$.name", "N\"é", strings.Replace(in, `"A\"B"`, `"N\"é"`, 1)},
 	} {
-		got, err := Splice("json", []byte(in), c.query, c.value)
+		got, err := Splice(Spec{Form: "json"}, []byte(in), c.query, c.value)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, string(got))
 	}
 	for _, c := range [][2]string{{"$.none", "1"}, {"$.a", "1"}, {"$.a.list[1].owner", "text"}, {"$..owner", "1"}, {"$.a.list[9]", "1"}} {
-		_, err := Splice("json", []byte(in), c[0], c[1])
+		_, err := Splice(Spec{Form: "json"}, []byte(in), c[0], c[1])
+		assert.ErrorIs(t, err, ErrNotWritable, c)
+	}
+}
+
+// TestSpliceIsReadBack writes a value in each form and reads it back; everything else stays.
+func TestSpliceIsReadBack(t *testing.T) {
+	const xmlText = "<?xml version=\"1.0\"?>\n<bay title='North' release=\"2.1\"><other><owner>x</owner></other><owner>70112</owner><!-- <owner>no</owner> --></bay>"
+	for _, c := range []struct{ form, in, query, value, want string }{
+		{"xml", xmlText, "/bay/@title", `S & "T"`, strings.Replace(xmlText, "North", "S &amp; &#34;T&#34;", 1)},
+		{"xml", xmlText, "/bay/owner", "5", strings.Replace(xmlText, "70112", "5", 1)},
+		{"ini", "[a]\nid = 1\r\n[b]\n id= 2 ; x\nx=y", "b.id", "9", "[a]\nid = 1\r\n[b]\n id= 9\nx=y"},
+		{"ini", "id=1\n[b]\nid=2", "id", "", "id=\n[b]\nid=2"},
+		{"text", "owner: 70112, crew: 3", `owner: (\d+)`, "5", "owner: 5, crew: 3"},
+		{"bytes", "HEAD\x01\x02\x03\x04tail", "4:u32be", "7", "HEAD\x00\x00\x00\x07tail"},
+		{"bytes", "HEADnameXtail", "4:ascii5", "ab", "HEADab\x00\x00\x00tail"},
+		{"bytes", "HEAD\xff\xfftail", "-6:u16le", "258", "HEAD\x02\x01tail"},
+		{"bytes", "\xff\xff", "0:hex2", "0a0b", "\x0a\x0b"},
+	} {
+		got, err := Splice(Spec{Form: c.form}, []byte(c.in), c.query, c.value)
+		require.NoError(t, err, c)
+		assert.Equal(t, c.want, string(got))
+		if c.value == "" {
+			continue
+		}
+		doc, err := Parse(got, Spec{Form: c.form})
+		require.NoError(t, err)
+		v, ok, err := doc.Value(t.Context(), c.query)
+		require.NoError(t, err)
+		assert.True(t, ok)
+		assert.Equal(t, c.value, v)
+	}
+	for _, c := range [][4]string{
+		{"xml", xmlText, "/bay/@none", "1"}, {"xml", xmlText, "//owner", "1"}, {"xml", xmlText, "/bay/none", "1"}, {"ini", "a=1", "b", "1"}, {"ini", "a=1", "a", "1\n2"},
+		{"text", "x", "y", "1"}, {"bytes", "ab", "1:u32le", "1"}, {"bytes", "abcd", "0:u8", "256"}, {"sqlite", "", "SELECT 1", "1"},
+	} {
+		_, err := Splice(Spec{Form: c[0]}, []byte(c[1]), c[2], c[3])
 		assert.ErrorIs(t, err, ErrNotWritable, c)
 	}
 }
@@ -493,10 +529,16 @@ func FuzzSQLite(f *testing.F) {
 }
 
 func FuzzSplice(f *testing.F) {
-	f.Add([]byte(content), "$.mods[0].id", "x")
-	f.Fuzz(func(t *testing.T, data []byte, query, value string) {
-		if got, err := Splice("json", data, query, value); err == nil {
-			assert.NotEmpty(t, got)
+	forms := []string{"json", "xml", "ini", "text", "bytes"}
+	f.Add(byte(0), []byte(content), "$.mods[0].id", "x")
+	f.Add(byte(1), []byte("<a b='c'><d>e</d></a>"), "/a/@b", "x")
+	f.Add(byte(2), []byte("[a]\nb=c"), "a.b", "x")
+	f.Add(byte(3), []byte("x 1"), `x (\d)`, "2")
+	f.Add(byte(4), []byte("abcd"), "0:u16le", "5")
+	f.Fuzz(func(t *testing.T, which byte, data []byte, query, value string) {
+		got, err := Splice(Spec{Form: forms[int(which)%len(forms)]}, data, query, value)
+		if err != nil {
+			assert.Nil(t, got)
 		}
 	})
 }

@@ -2,9 +2,13 @@ package form
 
 import (
 	"bytes"
+	"encoding/hex"
 	"encoding/json"
+	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -12,33 +16,226 @@ import (
 // ErrNotWritable says that a value cannot be written where the query points.
 var ErrNotWritable = errors.New("cannot be written")
 
-// Splice returns data with the one value that query names replaced by value; every other byte stays as it is. Only JSON members are
-// written yet, named by the streaming subset of JSONPath: $.a.b[0].
-func Splice(form string, data []byte, query, value string) ([]byte, error) {
-	if form != "json" {
-		return nil, fmt.Errorf("a value in the form %s %w yet", form, ErrNotWritable)
+// Splice returns data with the one value that query names replaced by value; every other byte stays as it is. JSON and XML take the streaming
+// subset of their query languages: $.a.b[0], and /a/b or /a/b/@c where each step is the first of its name. A database is not written here.
+func Splice(spec Spec, data []byte, query, value string) ([]byte, error) {
+	if spec.Encoding != "" && !strings.EqualFold(spec.Encoding, "utf-8") && !isASCII(value) {
+		return nil, fmt.Errorf("%q in the encoding %s %w yet", value, spec.Encoding, ErrNotWritable)
 	}
-	steps, err := streamingPath(query)
+	var from, to int64
+	var err error
+	switch spec.Form {
+	case "json":
+		from, to, value, err = spliceJSON(data, query, value)
+	case "xml":
+		from, to, value, err = spliceXML(data, query, value)
+	case "ini":
+		from, to, err = spliceINI(data, query, value)
+	case "text", "lines":
+		from, to, err = spliceText(data, query)
+	case "bytes":
+		from, to, value, err = spliceBytes(data, query, value)
+	default:
+		return nil, fmt.Errorf("a value in the form %s %w", spec.Form, ErrNotWritable)
+	}
 	if err != nil {
 		return nil, err
+	}
+	return bytes.Join([][]byte{data[:from], []byte(value), data[to:]}, nil), nil
+}
+
+func isASCII(s string) bool {
+	return strings.IndexFunc(s, func(r rune) bool { return r >= 0x80 }) < 0
+}
+
+func missingValue(query string) error {
+	return fmt.Errorf("%s is not there: %w", query, ErrNotWritable)
+}
+
+func spliceJSON(data []byte, query, value string) (from, to int64, text string, err error) {
+	steps, err := streamingPath(query)
+	if err != nil {
+		return 0, 0, "", err
 	}
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.UseNumber()
 	from, to, token, err := locate(d, data, steps)
 	if err != nil {
-		return nil, err
+		return 0, 0, "", err
 	}
-	if _, number := token.(json.Number); number {
+	switch token.(type) {
+	case json.Number:
 		if _, err := strconv.ParseFloat(value, 64); err != nil {
-			return nil, fmt.Errorf("%s holds a number, and %q is none: %w", query, value, ErrNotWritable)
+			return 0, 0, "", fmt.Errorf("%s holds a number, and %q is none: %w", query, value, ErrNotWritable)
 		}
-	} else if _, text := token.(string); text {
-		quoted, _ := json.Marshal(value)
-		value = string(quoted)
-	} else {
-		return nil, fmt.Errorf("%s is neither text nor a number: %w", query, ErrNotWritable)
+		return from, to, value, nil
+	case string:
+		quoted, err := json.Marshal(value)
+		return from, to, string(quoted), err
 	}
-	return bytes.Join([][]byte{data[:from], []byte(value), data[to:]}, nil), nil
+	return 0, 0, "", fmt.Errorf("%s is neither text nor a number: %w", query, ErrNotWritable)
+}
+
+var xmlStep = regexp.MustCompile(`^@?[\w.:-]+$`)
+
+// spliceXML finds the element by its path and in its start tag the attribute, or the text up to the next tag.
+func spliceXML(data []byte, query, value string) (from, to int64, text string, err error) {
+	steps := strings.Split(strings.TrimPrefix(query, "/"), "/")
+	attribute := ""
+	for i, step := range steps {
+		if !xmlStep.MatchString(step) || step[0] == '@' && i != len(steps)-1 {
+			return 0, 0, "", fmt.Errorf("%q: %w: not of the streaming subset", query, ErrNotWritable)
+		}
+	}
+	if last := steps[len(steps)-1]; last[0] == '@' {
+		attribute, steps = last[1:], steps[:len(steps)-1]
+	}
+	var escaped bytes.Buffer
+	if err := xml.EscapeText(&escaped, []byte(value)); err != nil {
+		return 0, 0, "", err
+	}
+	d := xml.NewDecoder(bytes.NewReader(data))
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
+	for depth, matched := 0, 0; ; {
+		before := d.InputOffset()
+		token, err := d.RawToken()
+		if err == io.EOF {
+			return 0, 0, "", missingValue(query)
+		}
+		if err != nil {
+			return 0, 0, "", fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			name := t.Name.Local
+			if t.Name.Space != "" {
+				name = t.Name.Space + ":" + name
+			}
+			if matched == depth && depth < len(steps) && name == steps[depth] {
+				matched++
+			}
+			depth++
+			if matched < len(steps) || depth != matched {
+				continue
+			}
+			after := d.InputOffset()
+			if attribute == "" {
+				end := bytes.IndexByte(data[after:], '<')
+				if end < 0 || bytes.HasSuffix(data[before:after], []byte("/>")) {
+					return 0, 0, "", missingValue(query)
+				}
+				return after, after + int64(end), escaped.String(), nil
+			}
+			re := regexp.MustCompile(`\s` + regexp.QuoteMeta(attribute) + `\s*=\s*("[^"]*"|'[^']*')`)
+			m := re.FindSubmatchIndex(data[before:after])
+			if m == nil {
+				return 0, 0, "", missingValue(query)
+			}
+			return before + int64(m[2]) + 1, before + int64(m[3]) - 1, escaped.String(), nil
+		case xml.EndElement:
+			if depth--; matched > depth {
+				matched = depth
+			}
+		}
+	}
+}
+
+// spliceINI finds the line of a key in its section.
+func spliceINI(data []byte, query, value string) (from, to int64, err error) {
+	section, key, ok := strings.Cut(query, ".")
+	if !ok {
+		section, key = "", query
+	}
+	if strings.ContainsAny(value, "\r\n") {
+		return 0, 0, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
+	}
+	in := ""
+	for at := 0; at < len(data); {
+		end := at + len(data[at:])
+		if i := bytes.IndexByte(data[at:], '\n'); i >= 0 {
+			end = at + i
+		}
+		line := strings.TrimRight(string(data[at:end]), "\r")
+		if t := strings.TrimSpace(line); strings.HasPrefix(t, "[") && strings.HasSuffix(t, "]") {
+			in = strings.TrimSpace(t[1 : len(t)-1])
+		} else if name, rest, ok := strings.Cut(line, "="); ok && in == section && strings.TrimSpace(name) == key {
+			start := at + len(name) + 1 + len(rest) - len(strings.TrimLeft(rest, " \t"))
+			return int64(start), int64(at + len(strings.TrimRight(line, " \t"))), nil
+		}
+		at = end + 1
+	}
+	return 0, 0, missingValue(query)
+}
+
+// spliceText finds the first group of the pattern's first match, or all of it where there is no group.
+func spliceText(data []byte, query string) (from, to int64, err error) {
+	re, err := compilePattern(query)
+	if err != nil {
+		return 0, 0, err
+	}
+	m := re.FindSubmatchIndex(data)
+	switch {
+	case m == nil || len(m) > 2 && m[2] < 0:
+		return 0, 0, missingValue(query)
+	case len(m) > 2:
+		return int64(m[2]), int64(m[3]), nil
+	}
+	return int64(m[0]), int64(m[1]), nil
+}
+
+// spliceBytes encodes a value as its type says; texts keep their length, filled up with zeros.
+func spliceBytes(data []byte, query, value string) (from, to int64, text string, err error) {
+	q, err := compileBytes(query)
+	if err != nil {
+		return 0, 0, "", err
+	}
+	from = q.offset
+	if from < 0 {
+		from += int64(len(data))
+	}
+	if from < 0 || from+int64(q.size) > int64(len(data)) && q.kind != "cstr" || from > int64(len(data)) {
+		return 0, 0, "", missingValue(query)
+	}
+	to = from + int64(q.size)
+	b := make([]byte, q.size)
+	tooLarge := fmt.Errorf("%q does not fit %s: %w", value, query, ErrNotWritable)
+	switch q.kind {
+	case "u8", "u16", "u32", "u64":
+		n, err := strconv.ParseUint(value, 10, 8*q.size)
+		if err != nil {
+			return 0, 0, "", tooLarge
+		}
+		switch q.size {
+		case 1:
+			b[0] = byte(n)
+		case 2:
+			q.order.PutUint16(b, uint16(n))
+		case 4:
+			q.order.PutUint32(b, uint32(n))
+		default:
+			q.order.PutUint64(b, n)
+		}
+	case "i32":
+		n, err := strconv.ParseInt(value, 10, 32)
+		if err != nil {
+			return 0, 0, "", tooLarge
+		}
+		q.order.PutUint32(b, uint32(n))
+	case "hex":
+		raw, err := hex.DecodeString(value)
+		if err != nil || len(raw) > q.size {
+			return 0, 0, "", tooLarge
+		}
+		copy(b, raw)
+	case "ascii":
+		if len(value) > q.size || !isASCII(value) {
+			return 0, 0, "", tooLarge
+		}
+		copy(b, value)
+	default:
+		return 0, 0, "", fmt.Errorf("a value of the type %s %w", q.kind, ErrNotWritable)
+	}
+	return from, to, string(b), nil
 }
 
 // streamingPath splits $.a.b[0] into "a", "b", 0.

@@ -270,8 +270,9 @@ type Log struct {
 	Failed string `toml:"failed" jsonschema:"description=a pattern with the group id for a mod that was not"`
 	Error  string `toml:"error" jsonschema:"description=a pattern for a line worth showing"`
 	Save   string `toml:"save" jsonschema:"description=a pattern with the group save for a save that was loaded"`
+	Begins string `toml:"begins" jsonschema:"description=a pattern for a line with which a session begins, where the log holds several"`
 
-	loaded, failed, errors, save *regexp.Regexp
+	loaded, failed, errors, save, begins *regexp.Regexp
 }
 
 // Starter is a way to start the game.

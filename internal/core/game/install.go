@@ -420,7 +420,15 @@ func (in *Install) ActiveFile(ctx context.Context) (path string, ok bool, err er
 	if in.Game.Active == nil {
 		return "", false, nil
 	}
-	paths, err := in.expand(ctx, in.Game.Files[in.Game.Active.In].Path, 0)
+	return in.FilePath(ctx, in.Game.Active.In)
+}
+
+// FilePath is where the [file] id lies; ok is false where it has no place here. It need not be there.
+func (in *Install) FilePath(ctx context.Context, id string) (path string, ok bool, err error) {
+	paths, err := in.expand(ctx, in.Game.Files[id].Path, 0)
+	if errors.Is(err, ErrNoPlace) {
+		return "", false, nil
+	}
 	if err != nil || len(paths) != 1 {
 		return "", false, err
 	}

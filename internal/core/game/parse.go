@@ -425,7 +425,7 @@ func (v validator) play() {
 		for _, p := range []struct {
 			key, pattern, group string
 			into                **regexp.Regexp
-		}{{"loaded", l.Loaded, "id", &l.loaded}, {"failed", l.Failed, "id", &l.failed}, {"error", l.Error, "", &l.errors}, {"save", l.Save, "save", &l.save}} {
+		}{{"loaded", l.Loaded, "id", &l.loaded}, {"failed", l.Failed, "id", &l.failed}, {"error", l.Error, "", &l.errors}, {"save", l.Save, "save", &l.save}, {"begins", l.Begins, "", &l.begins}} {
 			re, err := regexp.Compile(p.pattern)
 			switch {
 			case err != nil:

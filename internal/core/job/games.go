@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/game"
@@ -19,6 +20,7 @@ type AddRequest struct {
 	Prefix     string // the compatibility prefix it runs in
 	PlayerHome string // the player's home, when that is not one's own
 	Name       string // what to call the install; "" is main, or taken from its folder
+	Edition    string // one of the description's editions, or ""
 }
 
 // PlanAdd finds an install and where it keeps its things. Nothing is known of it before ConfirmAdd.
@@ -31,7 +33,10 @@ func (s *Session) PlanAdd(ctx context.Context, req AddRequest) (*game.Install, [
 		}
 		return nil, nil, usage(hint, "there is no description of a game %q", req.Game)
 	}
-	in := &game.Install{Game: d, Name: req.Name, Pins: map[string]string{}}
+	if req.Edition != "" && !slices.Contains(d.Editions, req.Edition) {
+		return nil, nil, usage("there are: "+strings.Join(d.Editions, ", "), "%s has no edition %q", d.Title, req.Edition)
+	}
+	in := &game.Install{Game: d, Name: req.Name, Edition: req.Edition, Pins: map[string]string{}}
 	var err error
 	for _, p := range []struct {
 		from string

@@ -46,6 +46,10 @@ type Look struct {
 	// Playthroughs of this install.
 	Playthroughs []logbook.Playthrough
 
+	// Log is what the game's log says of the last session, or nil.
+	Log *game.LogRead
+
+	logged  time.Time // when the log was written
 	rules   []check.Rule
 	refs    *referring // nil where the description does not say where mods occur in saves
 	strange []string   // what a clean game does not have, as far as one was recorded
@@ -165,6 +169,9 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 		return nil, err
 	}
 	if err := s.lookAtBase(ctx, l); err != nil {
+		return nil, err
+	}
+	if err := s.lookAtLog(ctx, l); err != nil {
 		return nil, err
 	}
 	if l.Running, err = Running(ctx, in.Game.Install.Process); err != nil {

@@ -235,7 +235,7 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if content, err = form.Splice(declared.Form, content, p.c.Kind.Owner.At, p.owner); err != nil {
+	if content, err = form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.owner); err != nil {
 		return nil, fmt.Errorf("%s: the owner: %w", name, err)
 	}
 	return declared.Layers.Wrap(content, original)

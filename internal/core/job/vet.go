@@ -17,6 +17,7 @@ import (
 	"ostrov/internal/core/hazard"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/parcel"
 	"ostrov/internal/core/refer"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
@@ -34,6 +35,8 @@ type Vetting struct {
 	Judged   []*Judged  // the first save against each install of its game; empty when there are several and none is picked
 	Verdict  check.Verdict
 	Picked   string // what --pick said, or ""
+	// Parcel is what came with the save, where the download is a parcel.
+	Parcel *parcel.Found
 }
 
 // Vetted is one save in a download.
@@ -81,11 +84,7 @@ func (v *Vetting) Dangerous() bool { return check.IsDangerous(v.Findings) }
 
 // Vet checks a download, touching nothing.
 func (s *Session) Vet(ctx context.Context, file string, req VetRequest) (*Vetting, error) {
-	scratch := filepath.Join(s.Home, "scratch")
-	if err := os.MkdirAll(scratch, 0o700); err != nil {
-		scratch = os.TempDir()
-	}
-	d, err := unpack.Open(ctx, file, scratch)
+	d, err := unpack.Open(ctx, file, s.scratch())
 	if err != nil {
 		return nil, err
 	}
@@ -114,6 +113,9 @@ func (v *Vetting) vet(ctx context.Context, s *Session, req VetRequest) error {
 		return err
 	}
 	v.safety()
+	if err := v.openParcel(ctx); err != nil {
+		return err
+	}
 	installs, err := s.vetInstalls(req.For)
 	if err != nil {
 		return err
@@ -138,6 +140,40 @@ func (v *Vetting) vet(ctx context.Context, s *Session, req VetRequest) error {
 	}
 	v.litter()
 	return v.judge(ctx, s, installs, req)
+}
+
+// openParcel reads what a parcel says; one whose manifests do not match is damaged.
+func (v *Vetting) openParcel(ctx context.Context) error {
+	if v.Dangerous() {
+		return nil
+	}
+	var err error
+	if v.Parcel, err = parcel.Find(ctx, v.Download.FS, v.Download.Entries); err != nil || v.Parcel == nil {
+		return err
+	}
+	for _, why := range v.Parcel.Wrong {
+		f := check.New(check.Damaged, "parcel", why)
+		f.Remedy = "fetch the parcel again"
+		v.Findings = append(v.Findings, f)
+	}
+	return nil
+}
+
+// cameWith records what a parcel says of its save, where the digests match.
+func (v *Vetting) cameWith(ctx context.Context, s *Session, c *Vetted) error {
+	if v.Parcel == nil || len(v.Parcel.Wrong) > 0 || v.Parcel.Needs.Save.Digest != c.Digest || v.Parcel.Needs.Game != c.Game.ID {
+		return nil
+	}
+	n := v.Parcel.Needs
+	e := logbook.Evidence{Kind: check.Parcel, At: s.Now(), Version: n.Version, Clean: n.Clean, Note: n.Note}
+	if n.Mods != nil {
+		e.Mods = []logbook.Needed{}
+		for _, m := range n.Mods {
+			d, _ := tree.ParseDigest(m.Digest) // another algorithm's is of no use here
+			e.Mods = append(e.Mods, logbook.Needed{Listed: mod.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: d, On: true}, Doubtful: m.Doubtful})
+		}
+	}
+	return s.Logbook.Add(ctx, c.Digest, e)
 }
 
 func (s *Session) vetInstalls(address string) ([]*game.Install, error) {
@@ -250,7 +286,8 @@ func (v *Vetting) pick(pick string) error {
 func (v *Vetting) litter() {
 	var names []string
 	for _, e := range v.Download.Entries {
-		if e.Kind == tree.File && !slices.Contains(v.Saves[0].Files, e.Path) && !v.around(e.Path) {
+		own := v.Parcel != nil && v.Parcel.Own(e.Path)
+		if e.Kind == tree.File && !slices.Contains(v.Saves[0].Files, e.Path) && !own && !v.around(e.Path) {
 			names = append(names, e.Path)
 		}
 	}
@@ -420,6 +457,9 @@ func (v *Vetting) remember(ctx context.Context, s *Session, c *Vetted) error {
 		return err
 	}
 	if err := s.written(ctx, c.Digest, c.Facts, ""); err != nil {
+		return err
+	}
+	if err := v.cameWith(ctx, s, c); err != nil {
 		return err
 	}
 	var err error

@@ -1,0 +1,237 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/job"
+)
+
+// Supposed writes how every save would stand after changes that are not made: those first whose verdict would change.
+func (p *Printer) Supposed(s *job.Supposed) {
+	l := s.Look
+	worse, better := 0, 0
+	for _, o := range s.Saves {
+		switch {
+		case check.Worse(o.Verdict, o.Save.Verdict):
+			worse++
+		case check.Worse(o.Save.Verdict, o.Verdict):
+			better++
+		}
+	}
+	head := "nothing would change"
+	switch {
+	case worse > 0 && better > 0:
+		head = fmt.Sprintf("%s would get worse, %d better", Count(worse, "save", "saves"), better)
+	case worse > 0:
+		head = Count(worse, "save", "saves") + " would get worse"
+	case better > 0:
+		head = Count(better, "save", "saves") + " would get better"
+	}
+	p.Line("%s %s: %s", p.paint(strong, l.Install.Game.Title), strings.Join(s.Changes, " and "), head)
+	if len(s.Saves) > 0 {
+		p.Line("")
+	}
+	var rows [][]string
+	for _, o := range s.Saves {
+		verdict := p.verdict(o.Verdict)
+		if o.Verdict != o.Save.Verdict {
+			verdict = p.verdict(o.Save.Verdict) + " → " + verdict
+		}
+		rows = append(rows, []string{handle(l, o.Save), Text(title(o.Save)), When(o.Save.Modified, p.Now), verdict, p.gravest(o.Findings, o.Save)})
+	}
+	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "verdict"}, {title: "", grow: true}}, rows)
+	var effects []check.Finding
+	seen := map[string]bool{}
+	for _, o := range s.Saves {
+		for _, f := range o.Findings {
+			key := string(f.Code) + f.Subject + f.Effect
+			if o.Verdict != o.Save.Verdict && f.Severity != check.Note && !seen[key] {
+				seen[key] = true
+				effects = append(effects, f)
+			}
+		}
+	}
+	check.Sort(effects)
+	if all := append(effects, s.Findings...); len(all) > 0 {
+		p.Line("")
+		p.Findings(all)
+	}
+	p.Line("")
+	p.Line("  Nothing has been changed.")
+	if worse > 0 {
+		p.Next("ostrov keep " + l.Called)
+	}
+}
+
+// SupposedDoc is how saves would stand, in JSON; verdict is the worst then.
+type SupposedDoc struct {
+	Head
+	Install string       `json:"install"`
+	Changes []string     `json:"changes"`
+	Version string       `json:"version"`
+	Saves   []OutcomeDoc `json:"saves"`
+}
+
+// OutcomeDoc is how one save would stand.
+type OutcomeDoc struct {
+	Address  string          `json:"address"`
+	Now      check.Verdict   `json:"verdict_now"`
+	Then     check.Verdict   `json:"verdict_then"`
+	Findings []check.Finding `json:"findings_then"`
+}
+
+// Supposed makes the document of what is supposed.
+func Supposed(s *job.Supposed) SupposedDoc {
+	d := SupposedDoc{Head: NewHead("look"), Install: s.Look.Install.Address(), Changes: s.Changes, Version: s.Version, Saves: []OutcomeDoc{}}
+	d.Verdict, d.Findings = check.Fit, none(s.Findings)
+	for _, o := range s.Saves {
+		d.Saves = append(d.Saves, OutcomeDoc{s.Look.Address(o.Save), o.Save.Verdict, o.Verdict, none(o.Findings)})
+		if check.Worse(o.Verdict, d.Verdict) {
+			d.Verdict = o.Verdict
+		}
+	}
+	return d
+}
+
+// Base writes what was recorded of a clean game and how the install differs from it now.
+func (p *Printer) Base(title string, b *job.Base, d job.Strays) {
+	p.Line("%s %s: %s", p.paint(good, "recorded"), Text(title), Count(len(b.Files), "path", "paths"))
+	for _, group := range []struct {
+		what  string
+		paths []string
+	}{{"extra", d.Extra}, {"altered", d.Changed}, {"missing", d.Missing}} {
+		for i, path := range group.paths {
+			if i == 0 {
+				p.Line("")
+			}
+			p.Line("  %-9s %s", p.paint(warn, group.what), Text(path))
+		}
+	}
+	if d.Clean() {
+		p.Line("")
+		p.Line("  The install has nothing else.")
+	}
+}
+
+// BaseDoc is a recorded clean game, in JSON.
+type BaseDoc struct {
+	Head
+	Install string    `json:"install"`
+	Version string    `json:"version,omitempty"`
+	Taken   time.Time `json:"taken"`
+	Paths   int       `json:"paths"`
+	Extra   []string  `json:"extra"`
+	Altered []string  `json:"altered"`
+	Missing []string  `json:"missing"`
+}
+
+// Base makes the document of a recorded clean game.
+func Base(b *job.Base, d job.Strays) BaseDoc {
+	list := func(paths []string) []string { return append([]string{}, paths...) }
+	return BaseDoc{NewHead("games base"), b.Install, b.Version, b.Taken.UTC(), len(b.Files), list(d.Extra), list(d.Changed), list(d.Missing)}
+}
+
+// Ready writes what is known before the game starts.
+func (p *Printer) Ready(r *job.Ready) {
+	if r.Newest == nil {
+		p.Line("%s: no save yet", r.Look.Install.Game.Title)
+	} else {
+		p.Line("%s for %s: \"%s\", saved %s", p.verdict(r.Verdict), r.Look.Called, Text(r.Newest.Title()), When(r.Newest.Modified, p.Now))
+	}
+	if len(r.Findings) > 0 {
+		p.Line("")
+		p.Findings(r.Findings)
+		p.Line("")
+	}
+}
+
+// Written writes one line for a save that was just written.
+func (p *Printer) Written(w job.Written) {
+	name := w.Save.Name
+	if w.Save.HasSlot {
+		name = "slot " + w.Save.SlotShown()
+	}
+	text := fmt.Sprintf("%s  written: %s \"%s\"", w.At.Local().Format("15:04:05"), Text(name), Text(w.Save.Title()))
+	if w.Mods > 0 {
+		text += ", " + Count(w.Mods, "mod", "mods") + " on"
+	}
+	p.Line("  %s", text)
+}
+
+// Watched writes what a session of play left.
+func (p *Printer) Watched(w *job.Watched, ended error) {
+	if ended != nil {
+		p.Line("%s: %s", p.paint(warn, "The game ended badly"), Text(ended.Error()))
+	}
+	if len(w.Written) == 0 {
+		p.Line("%s: nothing was written", p.paint(strong, w.Look.Install.Game.Title))
+	} else {
+		p.Line("%s: %s written", p.paint(strong, w.Look.Install.Game.Title), Count(len(w.Written), "save", "saves"))
+		p.Line("")
+		var rows [][]string
+		for _, one := range w.Written {
+			rows = append(rows, []string{one.At.Local().Format("15:04:05"), handle(w.Look, one.Save), Text(title(one.Save))})
+		}
+		p.table([]column{{title: "at"}, {title: "save"}, {title: "title", grow: true}}, rows)
+	}
+	if w.Log != nil {
+		p.Line("")
+		p.Line("  The game's log: %s loaded", Count(len(w.Log.Loaded), "mod", "mods"))
+		for _, line := range w.Log.Errors[:min(len(w.Log.Errors), 5)] {
+			p.hang("  "+p.paint(warn, "!"), Text(line))
+		}
+	}
+	if len(w.Findings) > 0 {
+		p.Line("")
+		p.Findings(w.Findings)
+	}
+	if w.Kept != nil {
+		p.Line("")
+		p.Line("  kept as %s", w.Kept.Snapshot.Address())
+		p.Next("ostrov look "+w.Look.Called, "ostrov restore "+w.Kept.Snapshot.Address())
+	}
+}
+
+// WatchedDoc is what a session of play left, in JSON.
+type WatchedDoc struct {
+	Head
+	Install  string       `json:"install"`
+	Written  []WrittenOne `json:"written"`
+	Loaded   []string     `json:"loaded"` // ids of mods, by the game's log
+	Failed   []string     `json:"failed"`
+	Errors   []string     `json:"errors"` // lines of the log
+	Snapshot string       `json:"snapshot,omitempty"`
+}
+
+// WrittenOne is one save that was written.
+type WrittenOne struct {
+	At      time.Time `json:"at"`
+	Address string    `json:"address"`
+	Digest  string    `json:"digest"`
+	Mods    int       `json:"mods"`
+}
+
+// Watched makes the document of a session of play.
+func Watched(command string, w *job.Watched) WatchedDoc {
+	d := WatchedDoc{Head: NewHead(command), Install: w.Look.Install.Address(), Written: []WrittenOne{}, Loaded: []string{}, Failed: []string{}, Errors: []string{}}
+	d.Findings = none(w.Findings)
+	for _, one := range w.Written {
+		d.Written = append(d.Written, WrittenOne{one.At.UTC(), w.Look.Address(one.Save), one.Save.Digest.String(), one.Mods})
+	}
+	if w.Log != nil {
+		for _, i := range w.Log.Loaded {
+			d.Loaded = append(d.Loaded, i.ID)
+		}
+		for _, i := range w.Log.Failed {
+			d.Failed = append(d.Failed, i.ID)
+		}
+		d.Errors = append(d.Errors, w.Log.Errors...)
+	}
+	if w.Kept != nil {
+		d.Snapshot = w.Kept.Snapshot.Address()
+	}
+	return d
+}
