@@ -43,8 +43,10 @@ func Build(dir string) (*World, error) {
 	b := &builder{}
 	w.tidewrack(b)
 	w.brassOrchard(b)
+	w.nightTram(b)
 	w.tidewrackDownloads(b)
 	w.brassDownloads(b)
+	w.tramDownloads(b)
 	return w, b.err
 }
 
@@ -129,10 +131,12 @@ type Step struct {
 func (w *World) Story() []Step {
 	d := func(name string) string { return filepath.Join("downloads", name) }
 	return []Step{
-		{"Two games have been played here for a while. Tell Ostrov where they are: it shows every folder before it uses it.", nil,
+		{"Three games have been played here for a while. Tell Ostrov where they are: it shows every folder before it uses it.", nil,
 			[]string{"games", "add", "tidewrack", "--at", filepath.Join("games", "Tidewrack"), "--prefix", "prefix", "--yes"}},
-		{"The other game's save folder is named in a file of its own, so that is confirmed once.", nil,
+		{"The second one's save folder is named in a file of its own, so that is confirmed once.", nil,
 			[]string{"games", "add", "brass-orchard", "--at", filepath.Join("games", "BrassOrchard"), "--player-home", "player", "--yes"}},
+		{"And the third.", nil,
+			[]string{"games", "add", "night-tram", "--at", filepath.Join("games", "NightTram"), "--player-home", "player", "--yes"}},
 		{"Which saves are there, and does each still load with the version and mods of today?", nil,
 			[]string{"look"}},
 		{"What does the save in slot 7 need, and how is that known?", nil,
@@ -147,6 +151,16 @@ func (w *World) Story() []Step {
 			[]string{"vet", d("quiet-cove.zip")}},
 		{"That one may go in: the right name, a free slot, the own account.", nil,
 			[]string{"place", d("quiet-cove.zip"), "--yes"}},
+		{"A world of the third game holds code that would run inside the game.", nil,
+			[]string{"vet", d("free-fares.tramworld")}},
+		{"Could a mod go? Every save's verdict as it would be then, without doing it.", nil,
+			[]string{"look", "night-tram", "--if", "drop:copper-line"}},
+		{"An evening of play: the newest save is vetted, what the game writes is recorded, its log is read, a safety copy is kept.", nil,
+			[]string{"play", "night-tram", "--", "night-tram.x86_64"}},
+		{"A save to hand out: with what it needs, checked for what it tells of the player.", nil,
+			[]string{"parcel", "tidewrack/1", "--blank", "-o", "gannet-rock.zip", "--note", "all lamps lit"}},
+		{"Whoever gets it can see at once whether it fits.", nil,
+			[]string{"vet", "gannet-rock.zip"}},
 		{"The next evening the game crashes, empties slot 1 and loses slot 2.", w.crash,
 			[]string{"look", "tidewrack"}},
 		{"Put the evening's snapshot back. What is there now is kept first.", nil,

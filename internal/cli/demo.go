@@ -85,6 +85,7 @@ func (a *app) tell(ctx context.Context, world *demo.World) error {
 		env.Args = append([]string{"ostrov", "--home", world.Home()}, s.Command...)
 		env.Stdout = &terminal{a.Stdout, p.Color, p.Width}
 		env.Stderr = a.Stdout
+		env.Start = func(context.Context, []string) error { return world.PlayTram() } // the made-up games have no real program
 		if status := Run(ctx, env); status == exitError || status == exitUsage {
 			return fmt.Errorf("step %d of the demo ended with status %d", i+1, status)
 		}

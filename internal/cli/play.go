@@ -72,6 +72,9 @@ func playArgs(s *job.Session, words []string) (*game.Install, []string, error) {
 
 // start runs the game's own command with what the player's terminal gives; its output is not part of the answer.
 func (a *app) start(ctx context.Context, command []string) error {
+	if a.Start != nil {
+		return a.Start(ctx, command)
+	}
 	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.Stdin, a.Stderr, a.Stderr
 	cmd.Cancel = func() error { return nil } // a stop that is typed reaches the game by itself

@@ -33,6 +33,8 @@ type Env struct {
 	Now     func() time.Time
 	Release string
 	Commit  string
+	// Start runs a game's command; nil runs it as a program.
+	Start func(ctx context.Context, command []string) error
 }
 
 // Exit statuses; docs/handbook.md lists them.

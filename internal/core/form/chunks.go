@@ -67,6 +67,7 @@ const maxChunks = 1_000_000
 
 type chunk struct {
 	tag  string
+	at   int // where data begins in the file
 	data bytesDoc
 }
 
@@ -77,7 +78,7 @@ type chunksDoc struct {
 	record []chunkPart
 }
 
-func parseChunks(data []byte, spec ChunkSpec) (Doc, error) {
+func parseChunks(data []byte, spec ChunkSpec) (*chunksDoc, error) {
 	before, after, err := spec.layout()
 	if err != nil {
 		return nil, err
@@ -99,7 +100,7 @@ func parseChunks(data []byte, spec ChunkSpec) (Doc, error) {
 		if err != nil || length > uint64(len(data)-at) {
 			return nil, fmt.Errorf("%w: the chunk %.20q ends too early", ErrDamaged, head["tag"])
 		}
-		d.chunks = append(d.chunks, chunk{head["tag"], data[at : at+int(length)]})
+		d.chunks = append(d.chunks, chunk{head["tag"], at, data[at : at+int(length)]})
 		at += int(length)
 		if _, n, err = readParts(data[at:], after); err != nil {
 			return nil, fmt.Errorf("at byte %d: %w", at, err)

@@ -157,7 +157,11 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 	case "blocks":
 		return parseBlocks(data, spec.Blocks)
 	case "chunks":
-		return parseChunks(data, spec.Chunks)
+		doc, err := parseChunks(data, spec.Chunks)
+		if err != nil {
+			return nil, err
+		}
+		return doc, nil
 	default:
 		return nil, fmt.Errorf("no form %q", spec.Form)
 	}

@@ -265,6 +265,11 @@ func TestChunks(t *testing.T) {
 	require.NoError(t, err)
 	v, _, _ = behind.Value(t.Context(), "IDAT 0:ascii2")
 	assert.Equal(t, "ab", v)
+	got, err := Splice(spec, []byte(file), "HEAD 2:ascii4", "new")
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(file, "name", "new\x00", 1), string(got))
+	_, err = Splice(spec, []byte(file), "NONE 2:ascii4", "new")
+	assert.ErrorIs(t, err, ErrNotWritable)
 	assert.Error(t, CheckSpec(Spec{Form: "chunks", Chunks: ChunkSpec{Chunk: "tag:4"}}))
 	assert.Error(t, CheckSpec(Spec{Form: "json", Chunks: ChunkSpec{Chunk: "tag:4 length:u8"}}))
 }

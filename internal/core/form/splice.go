@@ -35,6 +35,8 @@ func Splice(spec Spec, data []byte, query, value string) ([]byte, error) {
 		from, to, err = spliceText(data, query)
 	case "bytes":
 		from, to, value, err = spliceBytes(data, query, value)
+	case "chunks":
+		from, to, value, err = spliceChunks(data, spec.Chunks, query, value)
 	default:
 		return nil, fmt.Errorf("a value in the form %s %w", spec.Form, ErrNotWritable)
 	}
@@ -181,6 +183,25 @@ func spliceText(data []byte, query string) (from, to int64, err error) {
 		return int64(m[2]), int64(m[3]), nil
 	}
 	return int64(m[0]), int64(m[1]), nil
+}
+
+// spliceChunks writes inside the first chunk of a tag, whose length stays.
+func spliceChunks(data []byte, spec ChunkSpec, query, value string) (from, to int64, text string, err error) {
+	tag, at, err := compileChunks(query, false)
+	if err != nil {
+		return 0, 0, "", err
+	}
+	doc, err := parseChunks(data, spec)
+	if err != nil {
+		return 0, 0, "", err
+	}
+	for _, c := range doc.chunks {
+		if c.tag == tag {
+			from, to, text, err = spliceBytes(c.data, at, value)
+			return from + int64(c.at), to + int64(c.at), text, err
+		}
+	}
+	return 0, 0, "", missingValue(query)
 }
 
 // spliceBytes encodes a value as its type says; texts keep their length, filled up with zeros.

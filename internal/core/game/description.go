@@ -175,6 +175,7 @@ type Save struct {
 	If           *Cond             `toml:"if"`
 	Companions   []string          `toml:"companions" jsonschema:"description=files that lie beside the save and belong to it; * stands for its name without the ending"`
 	Ignore       []string          `toml:"ignore" jsonschema:"description=globs of files that are not part of the save"`
+	NoMods       bool              `toml:"no_mods" jsonschema:"description=saves of this kind do not depend on mods"`
 	WhileRunning string            `toml:"while_running" jsonschema:"enum=refuse,enum=others"`
 	Columns      []string          `toml:"columns" jsonschema:"description=fields to show in lists"`
 	Files        map[string]File   `toml:"file"`

@@ -299,6 +299,9 @@ func (v validator) save(at string, s *Save) {
 		v.defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
 	}
 	v.lists(at+".mods", s.Mods, s.Files)
+	if s.NoMods && len(s.Mods) > 0 {
+		v.Errorf(at, "", "a save with no_mods lists no mods")
+	}
 	if s.Is != nil {
 		if _, _, err := s.Is.magic(); err != nil {
 			v.Errorf(at+".is.magic", "", "%v", err)

@@ -219,5 +219,10 @@ func (s *Session) lookAtBase(ctx context.Context, l *Look) error {
 	}
 	add(d.Changed, "is altered")
 	add(d.Missing, "is missing")
+	altered := len(l.Findings)
+	add(d.Extra, "is no part of the clean game")
+	for i := altered; i < len(l.Findings); i++ { // harmless by itself: it matters to saves that need a clean game
+		l.Findings[i].Severity = check.Note
+	}
 	return nil
 }

@@ -66,6 +66,8 @@ type SaveState struct {
 	Kept bool
 	// Refs is how often it refers to each mod; nil where that was not looked for.
 	Refs refer.Counts
+
+	refs *referring // by which Refs were counted
 }
 
 // Key is what the logbook calls the save's place.
@@ -206,7 +208,7 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 		if st.Needs, err = s.Logbook.Needs(ctx, st.Digest); err != nil {
 			return nil, err
 		}
-		st.Findings = append(st.Findings, l.judge(st.Facts, st.Needs, st.Refs)...)
+		st.Findings = append(st.Findings, l.judge(st.Kind, st.Facts, st.Needs, st.refs, st.Refs)...)
 		check.Sort(st.Findings)
 		st.Verdict = check.Sum(st.Findings)
 	}
@@ -295,17 +297,17 @@ func (l *Look) neverStarted() {
 	}
 }
 
-// have is what the install has, for a check.
-func (l *Look) have() check.Have {
-	return check.Have{Version: l.Version, Build: l.Build, Strange: l.strange, Mods: l.Mods.ForCheck(), Ordered: l.Mods.Ordered, HasMods: len(l.Install.Game.Mods) > 0, PerSave: l.Install.Game.PerSaveMods()}
+// have is what the install has, for a check of a save of the kind.
+func (l *Look) have(kind *game.Save) check.Have {
+	return check.Have{Version: l.Version, Build: l.Build, Strange: l.strange, Mods: l.Mods.ForCheck(), Ordered: l.Mods.Ordered, HasMods: len(l.Install.Game.Mods) > 0 && !kind.NoMods, PerSave: l.Install.Game.PerSaveMods()}
 }
 
 // judge checks one save against the install. Of a save that cannot be read nothing else is said: what it needs is not known to be right.
-func (l *Look) judge(facts save.Facts, needs logbook.Needs, refs refer.Counts) []check.Finding {
+func (l *Look) judge(kind *game.Save, facts save.Facts, needs logbook.Needs, by *referring, refs refer.Counts) []check.Finding {
 	if facts.Problem != nil {
 		return []check.Finding{check.New(check.Damaged, "", reading(facts.Problem))}
 	}
-	return check.Judge(l.needsFor(facts, needs, refs), l.have(), l.rules, l.Install.Game.Order())
+	return check.Judge(l.needsFor(facts, needs, by, refs), l.have(kind), l.rules, l.Install.Game.Order())
 }
 
 // reading says why a file cannot be read, without words from inside.
@@ -385,7 +387,7 @@ func (s *Session) evidence(ctx context.Context, l *Look, sv *save.Save, before t
 	if needs.Version == "" {
 		e.Version = l.Version
 	}
-	if needs.ModsEvidence == "" && len(l.Install.Game.Mods) > 0 {
+	if needs.ModsEvidence == "" && len(l.Install.Game.Mods) > 0 && !sv.Kind.NoMods {
 		e.Mods = inferMods(l.Mods, sv.Modified)
 	}
 	if e.Version == "" && e.Mods == nil {

@@ -117,8 +117,8 @@ func (s *Session) parcelNeeds(l *Look, st *SaveState, note string) parcel.Needs 
 				}
 			}
 		}
-		if l.refs != nil {
-			if _, counted := l.refs.titles[strings.ToLower(m.ID)]; counted {
+		if st.refs != nil {
+			if _, counted := st.refs.titles[strings.ToLower(m.ID)]; counted {
 				count := 0
 				for id, c := range st.Refs {
 					if strings.EqualFold(id, m.ID) {

@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -22,9 +24,11 @@ import (
 
 // referring finds out how often saves of an install refer to each mod.
 type referring struct {
-	finder *refer.Finder
-	digest tree.Digest       // of all identifiers
-	titles map[string]string // of mods whose identifiers are known, by their ids in lower case
+	game   *game.Description
+	all    map[string]game.Added // by the mod's id
+	digest tree.Digest           // of all identifiers
+	titles map[string]string     // of mods whose identifiers are known, by their ids in lower case
+	finder *refer.Finder         // see find
 }
 
 // identify learns the identifiers of the mods of an install, and recalls those of mods that are gone.
@@ -58,27 +62,72 @@ func (s *Session) identify(ctx context.Context, l *Look) error {
 }
 
 func newReferring(d *game.Description, all map[string]game.Added, titles map[string]string) *referring {
-	var list []refer.Identifiers
-	for id, added := range all {
-		list = append(list, refer.Identifiers{Mod: id, Exact: added.Exact, Prefixes: added.Prefixes})
-	}
-	sort.Slice(list, func(i, j int) bool { return list[i].Mod < list[j].Mod })
+	r := &referring{game: d, all: all, titles: map[string]string{}}
 	sum := blake3.New()
-	fmt.Fprintf(sum, "%x %q", d.Digest, list)
-	r := &referring{digest: tree.Digest(sum.Sum(nil)), titles: map[string]string{}}
-	for _, one := range list {
-		title := titles[one.Mod]
-		r.titles[strings.ToLower(one.Mod)] = title
+	fmt.Fprintf(sum, "%x", d.Digest)
+	for _, id := range slices.Sorted(maps.Keys(all)) {
+		fmt.Fprintf(sum, "%q %q", id, all[id])
+		r.titles[strings.ToLower(id)] = titles[id]
 	}
-	r.finder = refer.New(list)
+	r.digest = tree.Digest(sum.Sum(nil))
 	return r
+}
+
+// with is r with the mods that a save lists and of which nothing else is known: where the game's mods name their things by their own id, that
+// is enough to count them.
+func (r *referring) with(listed []game.Item) *referring {
+	var prefixes []string
+	for i := range r.game.Mods {
+		for _, a := range r.game.Mods[i].Adds {
+			if strings.Contains(a.Prefix, "{id}") && !slices.Contains(prefixes, a.Prefix) {
+				prefixes = append(prefixes, a.Prefix)
+			}
+		}
+	}
+	if len(prefixes) == 0 {
+		return r
+	}
+	var more map[string]game.Added
+	for _, item := range listed {
+		if _, known := r.titles[strings.ToLower(item.ID)]; known {
+			continue
+		}
+		if more == nil {
+			more = maps.Clone(r.all)
+		}
+		var added game.Added
+		for _, p := range prefixes {
+			added.Prefixes = append(added.Prefixes, strings.ReplaceAll(p, "{id}", item.ID))
+		}
+		more[item.ID] = added
+	}
+	if more == nil {
+		return r
+	}
+	titles := map[string]string{}
+	for id := range r.all {
+		titles[id] = r.titles[strings.ToLower(id)]
+	}
+	return newReferring(r.game, more, titles)
+}
+
+// find is the finder, built at first need.
+func (r *referring) find() *refer.Finder {
+	if r.finder == nil {
+		var list []refer.Identifiers
+		for _, id := range slices.Sorted(maps.Keys(r.all)) {
+			list = append(list, refer.Identifiers{Mod: id, Exact: r.all[id].Exact, Prefixes: r.all[id].Prefixes})
+		}
+		r.finder = refer.New(list)
+	}
+	return r.finder
 }
 
 // count looks through one save; files are all its files, relative to fsys. What cannot be read is not counted: the save is damaged then, and
 // that is said elsewhere.
-func (r *referring) count(ctx context.Context, d *game.Description, kind *game.Save, fsys fs.FS, name string, files []string) (refer.Counts, error) {
+func (r *referring) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (refer.Counts, error) {
 	counts := refer.Counts{}
-	for _, ref := range d.References {
+	for _, ref := range r.game.References {
 		declared, ok := kind.Files[ref.In]
 		if !ok || ref.Save != "" && ref.Save != kind.ID {
 			continue
@@ -101,7 +150,7 @@ func (r *referring) countIn(ctx context.Context, ref game.Reference, declared ga
 		row := 0
 		return form.Values(ctx, fsys, file, declared.Spec(), ref.At, ref.Layers.Layers, limits, func(value []byte) error {
 			row++
-			r.finder.Search(value, fmt.Sprintf("%s, value %d", path.Base(file), row), counts)
+			r.find().Search(value, fmt.Sprintf("%s, value %d", path.Base(file), row), counts)
 			return nil
 		})
 	}
@@ -115,7 +164,7 @@ func (r *referring) countIn(ctx context.Context, ref game.Reference, declared ga
 		return err
 	}
 	defer content.Close()
-	return r.finder.Read(content, path.Base(file), counts)
+	return r.find().Read(content, path.Base(file), counts)
 }
 
 // refer fills in how often a save of the install refers to each mod, as far as that is not remembered.
@@ -123,11 +172,11 @@ func (s *Session) refer(ctx context.Context, l *Look, st *SaveState) {
 	if l.refs == nil || st.Facts.Problem != nil {
 		return
 	}
-	place := keyPlace(st.Save)
+	st.refs = l.refs.with(st.Facts.Mods)
 	st.Refs = refer.Counts{}
-	s.Hasher.Once(place+"\x00references", l.refs.digest, st.Folder.Path, st.Files, &st.Refs, func() bool {
+	s.Hasher.Once(keyPlace(st.Save)+"\x00references", st.refs.digest, st.Folder.Path, st.Files, &st.Refs, func() bool {
 		var err error
-		st.Refs, err = l.refs.count(ctx, l.Install.Game, st.Kind, os.DirFS(st.Folder.Path), st.Name, st.Paths())
+		st.Refs, err = st.refs.count(ctx, st.Kind, os.DirFS(st.Folder.Path), st.Name, st.Paths())
 		if err != nil {
 			s.Log.Warn("references not counted", "save", st.Name, "error", err)
 		}
@@ -136,10 +185,10 @@ func (s *Session) refer(ctx context.Context, l *Look, st *SaveState) {
 }
 
 // needsFor are the needs of a save as a check takes them, with what the save refers to.
-func (l *Look) needsFor(facts save.Facts, needs logbook.Needs, refs refer.Counts) check.Needs {
+func (l *Look) needsFor(facts save.Facts, needs logbook.Needs, by *referring, refs refer.Counts) check.Needs {
 	c := needs.ForCheck(l.Mods.Ordered)
 	c.Build = facts.Fields["build"].Raw
-	if l.refs == nil || refs == nil {
+	if by == nil || refs == nil {
 		return c
 	}
 	byID := map[string]refer.Count{}
@@ -148,7 +197,7 @@ func (l *Look) needsFor(facts save.Facts, needs logbook.Needs, refs refer.Counts
 	}
 	for i := range c.Mods {
 		id := strings.ToLower(c.Mods[i].ID)
-		if _, c.Mods[i].Counted = l.refs.titles[id]; c.Mods[i].Counted {
+		if _, c.Mods[i].Counted = by.titles[id]; c.Mods[i].Counted {
 			c.Mods[i].Refs = byID[id].N
 		}
 		delete(byID, id)
@@ -161,7 +210,7 @@ func (l *Look) needsFor(facts save.Facts, needs logbook.Needs, refs refer.Counts
 	}
 	sort.Strings(rest)
 	for _, id := range rest {
-		c.Mods = append(c.Mods, check.Mod{ID: id, Title: l.refs.titles[strings.ToLower(id)], Refs: refs[id].N, Counted: true, By: check.Referred})
+		c.Mods = append(c.Mods, check.Mod{ID: id, Title: by.titles[strings.ToLower(id)], Refs: refs[id].N, Counted: true, By: check.Referred})
 	}
 	return c
 }

@@ -68,7 +68,7 @@ func (s *Session) Suppose(ctx context.Context, l *Look, ifs []string) (*Supposed
 		}
 	}
 	for _, st := range l.Saves {
-		o := Outcome{Save: st, Findings: then.judge(st.Facts, st.Needs, st.Refs)}
+		o := Outcome{Save: st, Findings: then.judge(st.Kind, st.Facts, st.Needs, st.refs, st.Refs)}
 		check.Sort(o.Findings)
 		o.Verdict = check.Sum(o.Findings)
 		sup.Saves = append(sup.Saves, o)

@@ -421,12 +421,14 @@ func (v *Vetting) judge(ctx context.Context, s *Session, installs []*game.Instal
 		any = true
 		j := &Judged{Look: l, Save: c, Findings: slices.Clone(file)}
 		if c.Facts.Problem == nil {
+			var by *referring
 			if l.refs != nil {
-				if j.Refs, err = l.refs.count(ctx, c.Game, c.Kind, v.Download.FS, c.Name, c.Files); err != nil {
+				by = l.refs.with(c.Facts.Mods)
+				if j.Refs, err = by.count(ctx, c.Kind, v.Download.FS, c.Name, c.Files); err != nil {
 					s.Log.Warn("references not counted", "save", c.Name, "error", err)
 				}
 			}
-			j.Findings = append(j.Findings, l.judge(c.Facts, c.Needs, j.Refs)...)
+			j.Findings = append(j.Findings, l.judge(c.Kind, c.Facts, c.Needs, by, j.Refs)...)
 		}
 		j.place(req, v.Download.Name)
 		check.Sort(j.Findings)
@@ -497,7 +499,10 @@ func (j *Judged) place(req VetRequest, downloadName string) {
 	}
 	if owner := c.owner(l); owner != "" && l.Account != "" && owner != l.Account {
 		text := fmt.Sprintf("belongs to account %s; place puts it into yours", owner)
-		if c.Kind.Owner != nil && c.Kind.Owner.Rewrite {
+		switch {
+		case !l.Install.Game.IsAccount(owner):
+			text = "belongs to nobody; place makes it yours, " + l.Account
+		case c.Kind.Owner != nil && c.Kind.Owner.Rewrite:
 			text = fmt.Sprintf("belongs to account %s; place rewrites it to yours, %s", owner, l.Account)
 		}
 		add(check.New(check.OwnerDiffers, "", text))

@@ -172,7 +172,7 @@ func (w *watching) look(ctx context.Context) (again bool, err error) {
 		}
 		w.known[st.Key()] = st.Digest
 		e := logbook.Evidence{Kind: check.Seen, At: w.s.Now(), Version: l.Version}
-		if len(l.Install.Game.Mods) > 0 && !l.Install.Game.PerSaveMods() {
+		if len(l.Install.Game.Mods) > 0 && !l.Install.Game.PerSaveMods() && !st.Kind.NoMods {
 			e.Mods = w.mods
 		}
 		if err := w.s.Logbook.Add(ctx, st.Digest, e); err != nil {

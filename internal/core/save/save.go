@@ -624,6 +624,7 @@ func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
 		if _, err := io.ReadFull(f, head); err != nil || !bytes.Equal(head[offset:], magic) {
 			return damaged
 		}
+		damaged = damaged || c.Facts.Problem != nil // it begins as one
 	}
 	for _, id := range kind.Is.Has {
 		if _, ok := c.Facts.Fields[id]; !ok {
