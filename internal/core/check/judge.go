@@ -353,7 +353,7 @@ func (j *judge) loadOrder(by Evidence) {
 	last, lastMod := 0, Mod{}
 	for _, need := range j.needs.Mods {
 		at := place[strings.ToLower(need.ID)]
-		if at == 0 {
+		if at == 0 || need.By == Referred { // what a save refers to has no place in its order
 			continue
 		}
 		if at < last {

@@ -2,102 +2,22 @@ package unpack
 
 import (
 	"bytes"
-	"compress/gzip"
-	"encoding/binary"
-	"hash/crc32"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"ostrov/internal/core/unpack/unpacktest"
+
 	"github.com/klauspost/compress/zip"
 	"github.com/klauspost/compress/zstd"
-	"github.com/pierrec/lz4/v4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"github.com/ulikunitz/xz"
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/japanese"
 )
-
-// rar4Of writes a RAR 4 archive of stored files (RAR technical note, version 4.x).
-func rar4Of(files ...file) []byte {
-	b := []byte("Rar!\x1a\x07\x00")
-	block := func(kind byte, flags uint16, fields []byte) {
-		head := binary.LittleEndian.AppendUint16([]byte{kind}, flags)
-		head = binary.LittleEndian.AppendUint16(head, uint16(7+len(fields)))
-		head = append(head, fields...)
-		b = binary.LittleEndian.AppendUint16(b, uint16(crc32.ChecksumIEEE(head)))
-		b = append(b, head...)
-	}
-	le := binary.LittleEndian
-	block(0x73, 0, make([]byte, 6))
-	for _, f := range files {
-		fields := le.AppendUint32(nil, uint32(len(f.body)))
-		fields = le.AppendUint32(fields, uint32(len(f.body)))
-		fields = append(fields, 3) // Unix
-		fields = le.AppendUint32(fields, crc32.ChecksumIEEE([]byte(f.body)))
-		fields = le.AppendUint32(fields, 0x5a21_9000)
-		fields = append(fields, 20, 0x30) // version, stored
-		fields = le.AppendUint16(fields, uint16(len(f.name)))
-		fields = le.AppendUint32(fields, 0o100644)
-		block(0x74, 0x8000, append(fields, f.name...))
-		b = append(b, f.body...)
-	}
-	block(0x7b, 0x4000, nil)
-	return b
-}
-
-// rar5Of writes a RAR 5 archive of stored files (RAR 5.0 archive format).
-func rar5Of(files ...file) []byte {
-	b := []byte("Rar!\x1a\x07\x01\x00")
-	block := func(body []byte, data string) {
-		head := binary.AppendUvarint(nil, uint64(len(body)))
-		head = append(head, body...)
-		b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(head))
-		b = append(append(b, head...), data...)
-	}
-	block([]byte{1, 0, 0}, "")
-	for _, f := range files {
-		body := []byte{2, 2} // a file, with data
-		body = binary.AppendUvarint(body, uint64(len(f.body)))
-		body = append(body, 4) // has a CRC-32
-		body = binary.AppendUvarint(body, uint64(len(f.body)))
-		body = binary.AppendUvarint(body, 0o100644)
-		body = binary.LittleEndian.AppendUint32(body, crc32.ChecksumIEEE([]byte(f.body)))
-		body = append(body, 0, 1) // stored, Unix
-		body = binary.AppendUvarint(body, uint64(len(f.name)))
-		block(append(body, f.name...), f.body)
-	}
-	block([]byte{5, 0, 0}, "")
-	return b
-}
-
-func packed(t testing.TB, how string, data []byte) []byte {
-	var b bytes.Buffer
-	var w interface {
-		Write([]byte) (int, error)
-		Close() error
-	}
-	var err error
-	switch how {
-	case "gz":
-		w = gzip.NewWriter(&b)
-	case "xz":
-		w, err = xz.NewWriter(&b)
-	case "zst":
-		w, err = zstd.NewWriter(&b)
-	case "lz4":
-		w = lz4.NewWriter(&b)
-	}
-	require.NoError(t, err)
-	_, err = w.Write(data)
-	require.NoError(t, err)
-	require.NoError(t, w.Close())
-	return b.Bytes()
-}
 
 func fixture(t testing.TB, name string) []byte {
 	data, err := os.ReadFile(filepath.Join("testdata", name))
@@ -107,15 +27,15 @@ func fixture(t testing.TB, name string) []byte {
 
 func TestEveryKindIsReadByItsContent(t *testing.T) {
 	voyage := strings.Repeat("the lamps stay lit\n", 50)
-	files := []file{{"save/voyage.txt", voyage}, {"save/chart.bin", "second\n"}}
+	files := []unpacktest.File{{"save/voyage.txt", voyage}, {"save/chart.bin", "second\n"}}
 	zstdZip := func() []byte {
 		var b bytes.Buffer
 		w := zip.NewWriter(&b)
 		w.RegisterCompressor(zstd.ZipMethodWinZip, zstd.ZipCompressor())
 		for _, f := range files {
-			e, err := w.CreateHeader(&zip.FileHeader{Name: f.name, Method: zstd.ZipMethodWinZip})
+			e, err := w.CreateHeader(&zip.FileHeader{Name: f[0], Method: zstd.ZipMethodWinZip})
 			require.NoError(t, err)
-			_, err = e.Write([]byte(f.body))
+			_, err = e.Write([]byte(f[1]))
 			require.NoError(t, err)
 		}
 		require.NoError(t, w.Close())
@@ -125,11 +45,11 @@ func TestEveryKindIsReadByItsContent(t *testing.T) {
 		about, kind string
 		data        []byte
 	}{
-		{"zip", "zip", zipOf(t, files...)}, {"zip with zstd", "zip", zstdZip()}, {"zip with lzma", "zip", fixture(t, "lzma.zip")},
-		{"tar", "tar", tarOf(t, false, files...)}, {"tar.gz", "tar.gz", packed(t, "gz", tarOf(t, false, files...))},
-		{"tar.xz", "tar.xz", packed(t, "xz", tarOf(t, false, files...))}, {"tar.zst", "tar.zst", packed(t, "zst", tarOf(t, false, files...))},
-		{"tar.lz4", "tar.lz4", packed(t, "lz4", tarOf(t, false, files...))},
-		{"rar 4", "rar", rar4Of(files...)}, {"rar 5", "rar", rar5Of(files...)},
+		{"zip", "zip", unpacktest.Zip(t, files...)}, {"zip with zstd", "zip", zstdZip()}, {"zip with lzma", "zip", fixture(t, "lzma.zip")},
+		{"tar", "tar", unpacktest.Tar(t, false, files...)}, {"tar.gz", "tar.gz", unpacktest.Packed(t, "gz", unpacktest.Tar(t, false, files...))},
+		{"tar.xz", "tar.xz", unpacktest.Packed(t, "xz", unpacktest.Tar(t, false, files...))}, {"tar.zst", "tar.zst", unpacktest.Packed(t, "zst", unpacktest.Tar(t, false, files...))},
+		{"tar.lz4", "tar.lz4", unpacktest.Packed(t, "lz4", unpacktest.Tar(t, false, files...))},
+		{"rar 4", "rar", unpacktest.Rar4(files...)}, {"rar 5", "rar", unpacktest.Rar5(files...)},
 		{"7z, lzma2", "7z", fixture(t, "lzma2.7z")}, {"7z, lzma", "7z", fixture(t, "lzma.7z")}, {"7z, bzip2", "7z", fixture(t, "bzip2.7z")},
 		{"7z, deflate", "7z", fixture(t, "deflate.7z")}, {"7z, stored", "7z", fixture(t, "copy.7z")},
 	} {
@@ -167,13 +87,13 @@ func TestNamesInOldCodePages(t *testing.T) {
 		{charmap.Windows1251, []string{"Ночной трамвай/сохранение.sav"}},
 		{japanese.ShiftJIS, []string{"灯台/セーブ.sav"}},
 	} {
-		var files []file
+		var files []unpacktest.File
 		for _, n := range c.names {
 			raw, err := c.page.NewEncoder().String(n)
 			require.NoError(t, err)
-			files = append(files, file{raw, "x"})
+			files = append(files, unpacktest.File{raw, "x"})
 		}
-		d := look(t, zipOf(t, files...))
+		d := look(t, unpacktest.Zip(t, files...))
 		assert.Empty(t, d.Hazards)
 		var got []string
 		for _, e := range d.Entries {
@@ -184,19 +104,19 @@ func TestNamesInOldCodePages(t *testing.T) {
 }
 
 func TestOneArchiveInsideIsOpened(t *testing.T) {
-	inner := zipOf(t, file{"slot_01/voyage", "x"}, file{"deeper.zip", string(zipOf(t, file{"../a", "x"}))})
-	d := look(t, zipOf(t, file{"readme.txt", "x"}, file{"variant.zip", string(inner)}))
+	inner := unpacktest.Zip(t, unpacktest.File{"slot_01/voyage", "x"}, unpacktest.File{"deeper.zip", string(unpacktest.Zip(t, unpacktest.File{"../a", "x"}))})
+	d := look(t, unpacktest.Zip(t, unpacktest.File{"readme.txt", "x"}, unpacktest.File{"variant.zip", string(inner)}))
 	assert.Equal(t, []string{"variant.zip"}, d.Inside)
 	got, err := fs.ReadFile(d.FS, "variant.zip/slot_01/voyage")
 	require.NoError(t, err)
 	assert.Equal(t, "x", string(got))
 	assert.Empty(t, d.Hazards, "what lies deeper is not unpacked")
-	assert.Len(t, look(t, zipOf(t, file{"a", string(zipOf(t, file{"../a", "x"}))})).Hazards, 1)
-	assert.Len(t, look(t, zipOf(t, file{"a", string(rar5Of(file{"b", program("elf")}))})).Hazards, 1)
+	assert.Len(t, look(t, unpacktest.Zip(t, unpacktest.File{"a", string(unpacktest.Zip(t, unpacktest.File{"../a", "x"}))})).Hazards, 1)
+	assert.Len(t, look(t, unpacktest.Zip(t, unpacktest.File{"a", string(unpacktest.Rar5(unpacktest.File{"b", unpacktest.Program("elf")}))})).Hazards, 1)
 }
 
 func TestZipsThatReadersUnderstandDifferently(t *testing.T) {
-	good := zipOf(t, file{"aaaa", strings.Repeat("x", 100)}, file{"bbbb", strings.Repeat("y", 100)})
+	good := unpacktest.Zip(t, unpacktest.File{"aaaa", strings.Repeat("x", 100)}, unpacktest.File{"bbbb", strings.Repeat("y", 100)})
 	local := func(b []byte) { copy(b[30:], "cccc") }
 	method := func(b []byte) { b[8] = 0 }
 	shared := func(b []byte) { // the second entry's content is the first's

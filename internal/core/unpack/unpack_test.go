@@ -1,9 +1,7 @@
 package unpack
 
 import (
-	"archive/tar"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -13,52 +11,11 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/klauspost/compress/zip"
+	"ostrov/internal/core/unpack/unpacktest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-type file struct{ name, body string }
-
-func zipOf(t testing.TB, files ...file) []byte {
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
-	for _, f := range files {
-		h := &zip.FileHeader{Name: f.name, Method: zip.Deflate}
-		if strings.HasPrefix(f.body, "-> ") {
-			h.SetMode(fs.ModeSymlink | 0o777)
-		}
-		e, err := w.CreateHeader(h)
-		require.NoError(t, err)
-		_, err = e.Write([]byte(f.body))
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return b.Bytes()
-}
-
-func tarOf(t testing.TB, zipped bool, files ...file) []byte {
-	var b, out bytes.Buffer
-	w := tar.NewWriter(&b)
-	for _, f := range files {
-		h := &tar.Header{Name: f.name, Size: int64(len(f.body)), Mode: 0o644, Typeflag: tar.TypeReg, Format: tar.FormatPAX}
-		if target, ok := strings.CutPrefix(f.body, "-> "); ok {
-			h.Typeflag, h.Linkname, h.Size, f.body = tar.TypeSymlink, target, 0, ""
-		}
-		require.NoError(t, w.WriteHeader(h))
-		_, err := w.Write([]byte(f.body))
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	if !zipped {
-		return b.Bytes()
-	}
-	z := gzip.NewWriter(&out)
-	_, err := z.Write(b.Bytes())
-	require.NoError(t, err)
-	require.NoError(t, z.Close())
-	return out.Bytes()
-}
 
 // look opens data as a download in a folder of its own and inspects it; nothing may be written outside the scratch folder.
 func look(t testing.TB, data []byte) *Download {
@@ -79,50 +36,42 @@ func look(t testing.TB, data []byte) *Download {
 	return d
 }
 
-func program(kind string) string {
-	b := make([]byte, 256)
-	copy(b, map[string]string{"pe": "MZ", "elf": "\x7fELF"}[kind])
-	binary.LittleEndian.PutUint32(b[0x3c:], 0x80)
-	copy(b[0x80:], "PE\x00\x00")
-	return string(b)
-}
-
 func TestHazards(t *testing.T) {
 	for name, c := range map[string]struct {
-		files []file
+		files []unpacktest.File
 		path  string // of the one hazard; "" where there must be none
 		why   string
 	}{
-		"plain":               {[]file{{"save/a.txt", "x"}, {"save/b/c.txt", "y"}}, "", ""},
-		"parent":              {[]file{{"../a", "x"}}, "../a", "leads out"},
-		"parent inside":       {[]file{{"a/../../b", "x"}}, "a/../../b", "leads out"},
-		"backslash parent":    {[]file{{`a\..\b`, "x"}}, `a\..\b`, "leads out"},
-		"absolute":            {[]file{{"/etc/x", "x"}}, "/etc/x", "root"},
-		"drive":               {[]file{{"c:/x", "x"}}, "c:/x", "drive"},
-		"network":             {[]file{{`\\host\x`, "x"}}, `\\host\x`, "root"},
-		"stream":              {[]file{{"a.txt:evil", "x"}}, "a.txt:evil", "Windows forbids"},
-		"device":              {[]file{{"a/NUL.txt", "x"}}, "a/NUL.txt", "device"},
-		"device superscript":  {[]file{{"COM¹", "x"}}, "COM¹", "device"},
-		"not a device":        {[]file{{"COMMON.txt", "x"}, {"con-tent/LPT", "y"}}, "", ""},
-		"trailing dot":        {[]file{{"a./b", "x"}}, "a./b", "drops"},
-		"trailing space":      {[]file{{"a ", "x"}}, "a ", "drops"},
-		"control":             {[]file{{"a\x1b[2J", "x"}}, "a\x1b[2J", "control"},
-		"direction":           {[]file{{"a\u202etxt.sav", "x"}}, "a\u202etxt.sav", "direction"},
-		"case":                {[]file{{"Save/a", "x"}, {"save/a", "y"}}, "save/a", "same name as Save"},
-		"accents":             {[]file{{"caf\u00e9", "x"}, {"cafe\u0301", "y"}}, "cafe\u0301", "same name"},
-		"file and folder":     {[]file{{"a", "x"}, {"a/b", "y"}}, "a/b", "same name as a"},
-		"link":                {[]file{{"a", "-> /etc/passwd"}}, "a", "link"},
-		"deep":                {[]file{{strings.Repeat("a/", MaxDepth) + "b", "x"}}, strings.Repeat("a/", MaxDepth) + "b", "deeper"},
-		"long name":           {[]file{{strings.Repeat("a", MaxName+1), "x"}}, strings.Repeat("a", MaxName+1), "longer"},
-		"longest name":        {[]file{{strings.Repeat("a", MaxName), "x"}}, "", ""},
-		"program":             {[]file{{"picture.png", program("pe")}}, "picture.png", "Windows program"},
-		"twice":               {[]file{{"a", "x"}, {"a", "y"}}, "a", "twice"},
-		"foreign letters":     {[]file{{"Спасённый маяк/灯台.sav", "x"}}, "", ""},
-		"very compressible":   {[]file{{"zeros", strings.Repeat("\x00", 4<<20)}}, "", ""},
-		"dots that are names": {[]file{{"..a/.b/c..d", "x"}}, "", ""},
+		"plain":               {[]unpacktest.File{{"save/a.txt", "x"}, {"save/b/c.txt", "y"}}, "", ""},
+		"parent":              {[]unpacktest.File{{"../a", "x"}}, "../a", "leads out"},
+		"parent inside":       {[]unpacktest.File{{"a/../../b", "x"}}, "a/../../b", "leads out"},
+		"backslash parent":    {[]unpacktest.File{{`a\..\b`, "x"}}, `a\..\b`, "leads out"},
+		"absolute":            {[]unpacktest.File{{"/etc/x", "x"}}, "/etc/x", "root"},
+		"drive":               {[]unpacktest.File{{"c:/x", "x"}}, "c:/x", "drive"},
+		"network":             {[]unpacktest.File{{`\\host\x`, "x"}}, `\\host\x`, "root"},
+		"stream":              {[]unpacktest.File{{"a.txt:evil", "x"}}, "a.txt:evil", "Windows forbids"},
+		"device":              {[]unpacktest.File{{"a/NUL.txt", "x"}}, "a/NUL.txt", "device"},
+		"device superscript":  {[]unpacktest.File{{"COM¹", "x"}}, "COM¹", "device"},
+		"not a device":        {[]unpacktest.File{{"COMMON.txt", "x"}, {"con-tent/LPT", "y"}}, "", ""},
+		"trailing dot":        {[]unpacktest.File{{"a./b", "x"}}, "a./b", "drops"},
+		"trailing space":      {[]unpacktest.File{{"a ", "x"}}, "a ", "drops"},
+		"control":             {[]unpacktest.File{{"a\x1b[2J", "x"}}, "a\x1b[2J", "control"},
+		"direction":           {[]unpacktest.File{{"a\u202etxt.sav", "x"}}, "a\u202etxt.sav", "direction"},
+		"case":                {[]unpacktest.File{{"Save/a", "x"}, {"save/a", "y"}}, "save/a", "same name as Save"},
+		"accents":             {[]unpacktest.File{{"caf\u00e9", "x"}, {"cafe\u0301", "y"}}, "cafe\u0301", "same name"},
+		"file and folder":     {[]unpacktest.File{{"a", "x"}, {"a/b", "y"}}, "a/b", "same name as a"},
+		"link":                {[]unpacktest.File{{"a", "-> /etc/passwd"}}, "a", "link"},
+		"deep":                {[]unpacktest.File{{strings.Repeat("a/", MaxDepth) + "b", "x"}}, strings.Repeat("a/", MaxDepth) + "b", "deeper"},
+		"long name":           {[]unpacktest.File{{strings.Repeat("a", MaxName+1), "x"}}, strings.Repeat("a", MaxName+1), "longer"},
+		"longest name":        {[]unpacktest.File{{strings.Repeat("a", MaxName), "x"}}, "", ""},
+		"program":             {[]unpacktest.File{{"picture.png", unpacktest.Program("pe")}}, "picture.png", "Windows program"},
+		"twice":               {[]unpacktest.File{{"a", "x"}, {"a", "y"}}, "a", "twice"},
+		"foreign letters":     {[]unpacktest.File{{"Спасённый маяк/灯台.sav", "x"}}, "", ""},
+		"very compressible":   {[]unpacktest.File{{"zeros", strings.Repeat("\x00", 4<<20)}}, "", ""},
+		"dots that are names": {[]unpacktest.File{{"..a/.b/c..d", "x"}}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			for kind, data := range map[string][]byte{"zip": zipOf(t, c.files...), "tar": tarOf(t, false, c.files...), "tar.gz": tarOf(t, true, c.files...)} {
+			for kind, data := range map[string][]byte{"zip": unpacktest.Zip(t, c.files...), "tar": unpacktest.Tar(t, false, c.files...), "tar.gz": unpacktest.Tar(t, true, c.files...)} {
 				d := look(t, data)
 				assert.Equal(t, kind, d.Kind)
 				assert.Empty(t, d.Damaged)
@@ -144,17 +93,17 @@ func TestHazards(t *testing.T) {
 }
 
 func TestDamage(t *testing.T) {
-	good := zipOf(t, file{"a.txt", strings.Repeat("words and words ", 99)})
+	good := unpacktest.Zip(t, unpacktest.File{"a.txt", strings.Repeat("words and words ", 99)})
 	flipped := bytes.Clone(good)
 	flipped[45] ^= 0xff
-	for name, data := range map[string][]byte{"flipped": flipped, "cut zip": good[:len(good)-30], "cut tar": tarOf(t, false, file{"a", strings.Repeat("x", 3000)})[:2000]} {
+	for name, data := range map[string][]byte{"flipped": flipped, "cut zip": good[:len(good)-30], "cut tar": unpacktest.Tar(t, false, unpacktest.File{"a", strings.Repeat("x", 3000)})[:2000]} {
 		d := look(t, data)
 		assert.NotEmpty(t, d.Damaged, name)
 	}
 }
 
 func TestBombIsRefusedByItsSize(t *testing.T) {
-	data := zipOf(t, file{"a", strings.Repeat("\x00", 1<<20)})
+	data := unpacktest.Zip(t, unpacktest.File{"a", strings.Repeat("\x00", 1<<20)})
 	at := bytes.LastIndex(data, []byte("PK\x01\x02"))
 	binary.LittleEndian.PutUint32(data[at+24:], 0xfffffff0) // the central directory says 4 GiB
 	d := look(t, data)
@@ -187,12 +136,12 @@ func TestFolderAndFile(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	f.Add(zipOf(f, file{"a/b", "x"}, file{"../c", "y"}))
-	f.Add(tarOf(f, false, file{"a/b", "x"}, file{"l", "-> /etc"}))
-	f.Add(tarOf(f, true, file{"a/b", "x"}))
-	f.Add(rar4Of(file{"a/b", "x"}))
-	f.Add(rar5Of(file{"a/b", "x"}, file{"../c", "y"}))
-	f.Add(zipOf(f, file{"in.zip", string(zipOf(f, file{"a/b", "x"}))}))
+	f.Add(unpacktest.Zip(f, unpacktest.File{"a/b", "x"}, unpacktest.File{"../c", "y"}))
+	f.Add(unpacktest.Tar(f, false, unpacktest.File{"a/b", "x"}, unpacktest.File{"l", "-> /etc"}))
+	f.Add(unpacktest.Tar(f, true, unpacktest.File{"a/b", "x"}))
+	f.Add(unpacktest.Rar4(unpacktest.File{"a/b", "x"}))
+	f.Add(unpacktest.Rar5(unpacktest.File{"a/b", "x"}, unpacktest.File{"../c", "y"}))
+	f.Add(unpacktest.Zip(f, unpacktest.File{"in.zip", string(unpacktest.Zip(f, unpacktest.File{"a/b", "x"}))}))
 	for _, name := range []string{"lzma2.7z", "lzma.7z", "copy.7z", "greedy.7z", "lzma.zip", "locked.zip"} {
 		f.Add(fixture(f, name))
 	}
@@ -205,15 +154,15 @@ func FuzzOpen(f *testing.F) {
 }
 
 func BenchmarkInspect(b *testing.B) {
-	files := make([]file, 200)
+	files := make([]unpacktest.File, 200)
 	size := 0
 	for i := range files {
-		files[i] = file{fmt.Sprintf("save/region %d", i), strings.Repeat(fmt.Sprintf("row %d of the region;", i), 4000)}
-		size += len(files[i].body)
+		files[i] = unpacktest.File{fmt.Sprintf("save/region %d", i), strings.Repeat(fmt.Sprintf("row %d of the region;", i), 4000)}
+		size += len(files[i][1])
 	}
 	dir := b.TempDir()
 	path := filepath.Join(dir, "download.zip")
-	require.NoError(b, os.WriteFile(path, zipOf(b, files...), 0o600))
+	require.NoError(b, os.WriteFile(path, unpacktest.Zip(b, files...), 0o600))
 	b.SetBytes(int64(size))
 	b.ReportAllocs()
 	for b.Loop() {
