@@ -324,6 +324,11 @@ func (j *judge) mod(need Mod, by Evidence) {
 	}
 	need.Affects = has.Affects
 	switch {
+	case has.Base && by == Referred: // the game's own content is always on
+	case j.have.PerSave && by == Referred:
+		f := New(ModOff, need.Name(), "installed, but this save has it switched off; "+how)
+		f.Remedy = "switch " + need.Name() + " on for this save"
+		j.add(f, need, by)
 	case has.Off:
 		f := New(ModOff, need.Name(), "installed but switched off; "+how)
 		f.Remedy = "switch " + need.Name() + " on"

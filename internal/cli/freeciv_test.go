@@ -1,0 +1,109 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const freecivServer = "/usr/games/freeciv-server"
+
+// freeciv is a player's home with saves that the real server makes. The server refuses root, so as root it is run as nobody.
+type freeciv struct {
+	*world
+	home string
+	port int
+}
+
+// serve runs the real server on a script and returns what it said.
+func (f *freeciv) serve(script string, args ...string) string {
+	f.port++
+	command := append([]string{"timeout", "-k", "3", "60"}, freecivServer)
+	if os.Getuid() == 0 {
+		require.NoError(f.t, exec.Command("chown", "-R", "65534:65534", f.home).Run())
+		command = append([]string{"timeout", "-k", "3", "60", "setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"}, freecivServer)
+	}
+	command = append(append(command, "-p", fmt.Sprint(f.port), "-b", "127.0.0.1", "-s", filepath.Join(f.home, ".freeciv", "saves")), args...)
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Dir = f.home
+	cmd.Env = append(os.Environ(), "HOME="+f.home, "LC_ALL=C.UTF-8")
+	cmd.Stdin = strings.NewReader(script)
+	out, _ := cmd.CombinedOutput() // it may end with an error of its own at quit; what it said is judged
+	return string(out)
+}
+
+// play makes a small game of rules, packed as how.
+func (f *freeciv) play(name, rules, how string) {
+	f.serve(fmt.Sprintf("rulesetdir %s\nset aifill 2\nset mapsize XYSIZE\nset xsize 24\nset ysize 24\nset gameseed 42\nset mapseed 42\nset compresstype %s\nset savename %s\nset minplayers 0\ncreate Caesar\nsave %s\nquit\n",
+		rules, how, name, name))
+}
+
+// load has the server load a save and returns what it said.
+func (f *freeciv) load(save string) string {
+	return f.serve("quit\n", "-f", filepath.Join(f.home, ".freeciv", "saves", save))
+}
+
+// TestFreeciv compares verdicts with what the real server says when it loads the same saves.
+func TestFreeciv(t *testing.T) {
+	if _, err := os.Stat(freecivServer); err != nil {
+		t.Skip("needs the Debian packages freeciv-server and freeciv-data")
+	}
+	dir, err := os.MkdirTemp("", "ostrov-freeciv-") // where nobody may go
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	f := &freeciv{&world{t: t, dir: dir, bin: program}, filepath.Join(dir, "player"), 31200 + os.Getpid()%200}
+	saves := filepath.Join(f.home, ".freeciv", "saves")
+	own := filepath.Join(f.home, ".freeciv", "3.0", "ourciv")
+	require.NoError(t, os.MkdirAll(saves, 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Dir(own), 0o755))
+	require.NoError(t, os.CopyFS(own, os.DirFS("/usr/share/games/freeciv/civ2civ3")))
+	rules, err := os.ReadFile(filepath.Join(own, "game.ruleset"))
+	require.NoError(t, err)
+	rules = regexp.MustCompile(`(?m)^;version = ""`).ReplaceAll(rules, []byte(`version = "1.2"`))
+	require.NoError(t, os.WriteFile(filepath.Join(own, "game.ruleset"), rules, 0o644))
+
+	f.play("senate", "classic", "PLAIN")
+	f.play("forum", "ourciv", "LIBZ")
+	f.play("arena", "classic", "XZ")
+	f.ok("games", "add", "freeciv", "--at", "/usr", "--player-home", f.home, "--yes")
+	r := f.ok("look")
+	assert.Contains(t, r.out, "3 of 3 saves fit", "plain, gzip and xz")
+	assert.Regexp(t, `ourciv +here`, f.ok("needs", "freeciv/forum.sav.gz").out)
+	assert.Regexp(t, `1\.2 +ourciv`, f.ok("mods", "freeciv").out)
+	f.ok("keep", "freeciv", "--with", "mods")
+	refused := regexp.MustCompile(`Could not find a readable|Failure loading savegame|Error loading savefile`)
+	for _, save := range []string{"senate.sav", "forum.sav.gz", "arena.sav.xz"} {
+		assert.NotRegexp(t, refused, f.load(save), save)
+	}
+
+	plain, err := os.ReadFile(filepath.Join(saves, "senate.sav"))
+	require.NoError(t, err)
+	for version, verdict := range map[string]string{"41": "unfit", "30": "fit"} {
+		other := strings.Replace(string(plain), "\nversion=40\n", "\nversion="+version+"\n", 1)
+		require.NoError(t, os.WriteFile(filepath.Join(saves, "other.sav"), []byte(other), 0o644))
+		assert.Regexp(t, `other\.sav .*\b`+verdict+`\b`, f.ok("look").out, version)
+		said := f.load("other.sav")
+		assert.Equal(t, verdict == "unfit", strings.Contains(said, "Unknown savefile format version ("+version+")"), said)
+		assert.Equal(t, verdict == "unfit", strings.Contains(said, "Failure loading savegame!"), said)
+	}
+	require.NoError(t, os.Remove(filepath.Join(saves, "other.sav")))
+
+	require.NoError(t, os.RemoveAll(own))
+	r = f.ok("look")
+	assert.Regexp(t, `forum\.sav\.gz .*unfit +mod-missing ourciv`, r.out)
+	assert.Contains(t, f.ok("look", "--if", "drop:classic").out, "would get worse")
+	said := f.load("forum.sav.gz")
+	assert.Contains(t, said, "Could not find a readable", "the effect that the verdict names is what the server does")
+	assert.NotContains(t, said, "ourciv\" ", "and it does not name the rule set")
+
+	f.ok("restore", "freeciv.1", "--yes")
+	assert.NotRegexp(t, refused, f.load("forum.sav.gz"))
+}
