@@ -224,6 +224,22 @@ func CheckQuery(form, query string, each bool) error {
 	}
 }
 
+// Plausible reports whether a file whose content, unwrapped, begins with head could be of the form: cheaply, and with no false no.
+func Plausible(form string, head []byte) bool {
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	switch form {
+	case "json":
+		return len(text) == 0 || strings.IndexByte("{[\"-0123456789tfn", text[0]) >= 0
+	case "xml":
+		return len(text) == 0 || text[0] == '<'
+	case "sqlite":
+		return bytes.HasPrefix(head, []byte("SQLite format 3"))
+	case "ini", "blocks":
+		return bytes.IndexByte(head, 0) < 0
+	}
+	return true
+}
+
 // readAtMost reads r whole, or fails with ErrTooLarge past limit bytes.
 func readAtMost(r io.Reader, limit int64) ([]byte, error) {
 	var b bytes.Buffer

@@ -1,0 +1,312 @@
+package save
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
+)
+
+// Candidate is something in a download that is a save, or would be one if it were whole.
+type Candidate struct {
+	Kind *game.Save
+	// Name is the path in the download: of the file or folder, of a set its first file; "." is the download's root.
+	Name  string
+	Files []string // paths in the download
+	// Captures come from the name where it is spelled as the game does; else nil.
+	Captures map[string]string
+	Facts    Facts
+	// Label is the names of the outer folders, which often say which variant of a save it is.
+	Label string
+}
+
+// Base is the last part of the candidate's name, or fallback where that is the root.
+func (c Candidate) Base(fallback string) string {
+	if c.Name == "." {
+		return fallback
+	}
+	return path.Base(c.Name)
+}
+
+// Recognise finds the saves of the game among the entries of fsys: by name and, where a kind says how, by content. Entries outside the
+// saves found are litter.
+func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []tree.Entry) []Candidate {
+	var found []Candidate
+	taken := map[string]bool{}
+	for i := range d.Saves {
+		kind := &d.Saves[i]
+		for _, c := range candidates(kind, entries) {
+			if taken[c.Name] || c.Captures == nil && kind.Unit == game.UnitFile && !plausible(kind, fsys, c.Name) {
+				continue
+			}
+			c.Facts = Read(ctx, kind, fsys, c.Name, c.Files)
+			if !is(kind, fsys, c) {
+				continue
+			}
+			taken[c.Name] = true
+			found = append(found, c)
+		}
+	}
+	sort.SliceStable(found, func(i, j int) bool { return found[i].Name < found[j].Name })
+	return found
+}
+
+// candidates are the places in a download whose name or make-up could be a save of the kind.
+func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
+	var files []string
+	folders := map[string][]string{} // every folder with all files below it
+	for _, e := range entries {
+		if e.Kind != tree.File || ignored(kind, e.Path) {
+			continue
+		}
+		files = append(files, e.Path)
+		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
+			folders[dir] = append(folders[dir], e.Path)
+			if dir == "." {
+				break
+			}
+		}
+	}
+	var found []Candidate
+	add := func(name string, files []string, captures map[string]string) {
+		label := strings.ReplaceAll(path.Dir(name), "/", " / ")
+		if label == "." {
+			label = ""
+		}
+		found = append(found, Candidate{Kind: kind, Name: name, Files: files, Captures: captures, Label: label})
+	}
+	match := func(name string) map[string]string {
+		for _, g := range group(kind, []string{path.Base(name)}, true) {
+			return g.captures
+		}
+		return nil
+	}
+	switch kind.Unit {
+	case game.UnitFile:
+		for _, f := range files {
+			captures := match(f)
+			if captures != nil || kind.Is != nil {
+				add(f, append([]string{f}, beside(kind, f, files)...), captures)
+			}
+		}
+	case game.UnitFolder:
+		for dir, inside := range folders {
+			if hasDeclared(kind, dir, inside) {
+				sort.Strings(inside)
+				add(dir, inside, match(dir))
+			}
+		}
+		sort.Slice(found, func(i, j int) bool { return found[i].Name < found[j].Name })
+	case game.UnitSet:
+		for _, dir := range slices.Sorted(maps.Keys(folders)) {
+			inside := folders[dir]
+			var names []string
+			for _, f := range inside {
+				if path.Dir(f) == dir {
+					names = append(names, path.Base(f))
+				}
+			}
+			sort.Strings(names)
+			for _, g := range group(kind, names, true) {
+				var full []string
+				for _, n := range g.names {
+					full = append(full, path.Join(dir, n))
+				}
+				add(full[0], full, g.captures)
+			}
+		}
+	}
+	return gather(kind, found)
+}
+
+// beside finds the companions of a save among the files of a download: beside it, or, in a download that has spread them, the only file of that
+// name.
+func beside(kind *game.Save, name string, files []string) []string {
+	var found []string
+	for _, companion := range companions(kind, path.Base(name)) {
+		var elsewhere []string
+		at := ""
+		for _, f := range files {
+			if !strings.EqualFold(path.Base(f), companion) {
+				continue
+			}
+			if path.Dir(f) == path.Dir(name) {
+				at = f
+			}
+			elsewhere = append(elsewhere, f)
+		}
+		if at == "" && len(elsewhere) == 1 {
+			at = elsewhere[0]
+		}
+		if at != "" {
+			found = append(found, at)
+		}
+	}
+	return found
+}
+
+// gather makes one candidate of the parts of a set that a download has spread over several folders.
+func gather(kind *game.Save, found []Candidate) []Candidate {
+	if kind.Unit != game.UnitSet {
+		return found
+	}
+	endings := func(c Candidate) map[string]bool {
+		all := map[string]bool{}
+		for _, f := range c.Files {
+			all[strings.ToLower(path.Ext(f))] = true
+		}
+		return all
+	}
+	var kept []Candidate
+next:
+	for _, c := range found {
+		for i := range kept {
+			if fmt.Sprint(kept[i].Captures) != fmt.Sprint(c.Captures) {
+				continue
+			}
+			have, apart := endings(kept[i]), true
+			for e := range endings(c) {
+				apart = apart && !have[e]
+			}
+			if apart {
+				kept[i].Files = append(kept[i].Files, c.Files...)
+				continue next
+			}
+		}
+		kept = append(kept, c)
+	}
+	return kept
+}
+
+// hasDeclared reports whether a folder directly holds at least one of the files that every save of the kind has.
+func hasDeclared(kind *game.Save, dir string, inside []string) bool {
+	for _, f := range kind.Files {
+		if f.Optional {
+			continue
+		}
+		want := path.Join(dir, f.Path)
+		for _, p := range inside {
+			if strings.EqualFold(p, want) || doublestar.MatchUnvalidated(want, p) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// looked is how much of a file's content tells whether it is worth being read as a save, in bytes.
+const looked = 1 << 20
+
+// word is a name in a query that a file which answers it must contain.
+var word = regexp.MustCompile(`[A-Za-z_]{3,}`)
+
+// plausible reports whether the file name, which is not called as saves of the kind are, could be one by its first bytes. A download may hold
+// thousands of files, and reading each as every kind of save would take hours.
+func plausible(kind *game.Save, fsys fs.FS, name string) bool {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	b := bufio.NewReaderSize(f, 4096)
+	if magic, offset := kind.Is.MagicBytes(); magic != nil {
+		head, _ := b.Peek(min(int(offset)+len(magic), 4096))
+		return len(head) == int(offset)+len(magic) && bytes.Equal(head[offset:], magic)
+	}
+	for _, declared := range kind.Files {
+		if declared.Path != "." {
+			continue
+		}
+		content, err := declared.Layers.Reader(b, form.DefaultLimits)
+		if err != nil {
+			return false
+		}
+		defer content.Close()
+		head := make([]byte, 16)
+		n, _ := io.ReadFull(content, head)
+		if !form.Plausible(declared.Form, head[:n]) {
+			return false
+		}
+		rest, _ := io.ReadAll(io.LimitReader(content, looked)) // what cannot be read on is read again, whole, by whoever asks for fields
+		return names(kind, append(head[:n], rest...))
+	}
+	return true
+}
+
+// names reports whether content has the names that the queries of [save.is] ask for, as far as they ask by name.
+func names(kind *game.Save, content []byte) bool {
+	for _, id := range kind.Is.Has {
+		found := false
+		for _, field := range kind.Field[id] {
+			asked := word.FindAllString(field.At, -1)
+			file := kind.Files[field.In]
+			byName := file.Encoding == "" && slices.Contains([]string{"json", "xml", "blocks", "ini", "text", "lines"}, file.Form)
+			found = found || !byName || len(asked) == 0 || bytes.Contains(content, []byte(asked[len(asked)-1]))
+		}
+		if !found {
+			return false
+		}
+	}
+	return true
+}
+
+// is reports whether a candidate is a save of its kind: by [save.is], or, without that, by its name. One whose name is right counts even
+// when its content cannot be read: it is a damaged save rather than none.
+func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
+	if kind.Is == nil {
+		return c.Captures != nil
+	}
+	damaged := c.Facts.Problem != nil && (c.Captures != nil || kind.Unit == game.UnitFolder)
+	if magic, offset := kind.Is.MagicBytes(); magic != nil {
+		f, err := fsys.Open(c.Files[0])
+		if err != nil {
+			return false
+		}
+		defer f.Close()
+		head := make([]byte, int(offset)+len(magic))
+		if _, err := io.ReadFull(f, head); err != nil || !bytes.Equal(head[offset:], magic) {
+			return damaged
+		}
+		damaged = damaged || c.Facts.Problem != nil // it begins as one
+	}
+	for _, id := range kind.Is.Has {
+		if _, ok := c.Facts.Fields[id]; !ok {
+			return damaged
+		}
+	}
+	return true
+}
+
+// Missing are the files that a candidate lacks: declared ones of a folder, companions of a file.
+func (c Candidate) Missing() []string {
+	var missing []string
+	for _, companion := range c.Kind.CompanionsOf(path.Base(c.Name)) {
+		if !slices.ContainsFunc(c.Files, func(p string) bool { return strings.EqualFold(path.Base(p), companion) }) {
+			missing = append(missing, companion)
+		}
+	}
+	if c.Kind.Unit != game.UnitFolder {
+		return missing
+	}
+	for _, f := range c.Kind.Files {
+		if !f.Optional && len(FilesOf(c.Kind, f, c.Name, c.Files)) == 0 {
+			missing = append(missing, f.Path)
+		}
+	}
+	sort.Strings(missing)
+	return slices.Compact(missing)
+}
