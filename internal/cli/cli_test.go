@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -65,6 +66,17 @@ func newWorld(t testing.TB) *world {
 	w.ok("games", "add", "tidewrack", "--at", w.path("games", "Tidewrack"), "--prefix", w.path("prefix"), "--yes")
 	w.ok("games", "add", "brass-orchard", "--at", w.path("games", "BrassOrchard"), "--player-home", w.path("player"), "--yes")
 	return w
+}
+
+// withTrams adds the third game.
+func (w *world) withTrams() *world {
+	w.ok("games", "add", "night-tram", "--at", w.path("games", "NightTram"), "--player-home", w.path("player"), "--yes")
+	return w
+}
+
+// tram is a place among what Night Tram keeps of the player.
+func (w *world) tram(parts ...string) string {
+	return w.path(append([]string{"player", ".local", "share", "night-tram"}, parts...)...)
 }
 
 func (w *world) path(parts ...string) string {
@@ -551,6 +563,7 @@ func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
 		{"look"}, {"saves", "tidewrack"}, {"mods", "tidewrack"}, {"needs", "tidewrack/1"}, {"games"}, {"games", "show", "tidewrack"}, {"keep", "tidewrack"}, {"kept"},
 		{"archive"}, {"archive", "verify"}, {"playthroughs"}, {"vet", "downloads/quiet-cove.zip"}, {"place", "downloads/quiet-cove.zip", "--yes"}, {"undo", "--yes"},
 		{"restore", "tidewrack.1", "--yes"}, {"games", "test", filepath.Join("..", "..", "games", "tidewrack.toml")}, {"archive", "add", filepath.Join(t.TempDir(), "other")},
+		{"parcel", "tidewrack/1", "-o", filepath.Join(t.TempDir(), "rock.zip"), "--blank"}, {"games", "base", "tidewrack"}, {"look", "--if", "version:2.0", "tidewrack"},
 	} {
 		var head struct {
 			Ostrov  int
@@ -569,6 +582,10 @@ func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
 		require.NoError(t, err)
 		document, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
 		require.NoError(t, err)
+		if slices.Contains(args, "--if") {
+			schema, err = jsonschema.NewCompiler().Compile(filepath.Join("..", "..", "docs", "json", "look-if.schema.json"))
+			require.NoError(t, err)
+		}
 		assert.NoError(t, schema.Validate(document), "%v keeps to its schema", args)
 	}
 }

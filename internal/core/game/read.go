@@ -178,6 +178,13 @@ func (f *Files) List(ctx context.Context, lists Lists) (items []Item, known bool
 		if doc == nil {
 			continue
 		}
+		there, err := f.holdsList(ctx, doc, l)
+		if err != nil {
+			return nil, false, err
+		}
+		if !there {
+			continue
+		}
 		known = true
 		if l.Each == "" {
 			text, ok, err := doc.Value(ctx, l.At)
@@ -207,6 +214,23 @@ func (f *Files) List(ctx context.Context, lists Lists) (items []Item, known bool
 		}
 	}
 	return items, known, nil
+}
+
+// holdsList reports whether what a list stands in is there at all: a file that has no list says nothing, one whose list is empty says that
+// there is none. Only JSON and XML tell the two apart.
+func (f *Files) holdsList(ctx context.Context, doc form.Doc, l *List) (bool, error) {
+	around := ""
+	switch f.files[l.In].Form {
+	case "json":
+		around, _ = strings.CutSuffix(l.Each, "[*]")
+	case "xml":
+		around = l.Each[:max(strings.LastIndexByte(l.Each, '/'), 0)]
+	}
+	if around == "" || around == "$" || around == l.Each || strings.HasSuffix(around, "/") {
+		return true, nil
+	}
+	found, err := doc.Each(ctx, around)
+	return len(found) > 0, err
 }
 
 func splitItems(text string, l *List) []Item {
