@@ -37,13 +37,19 @@ ostrov demo --dir "$work/demo" --quiet >/dev/null
 cd "$work/demo"
 shot games-add ostrov games add tidewrack --at games/Tidewrack --prefix prefix --yes
 ostrov games add brass-orchard --at games/BrassOrchard --player-home player --yes >/dev/null
+ostrov games add night-tram --at games/NightTram --player-home player --yes >/dev/null
 shot look ostrov look
 shot saves ostrov saves tidewrack
 shot mods ostrov mods tidewrack
 shot needs ostrov needs tidewrack/7
+shot look-if ostrov look night-tram --if drop:copper-line
 shot keep ostrov keep tidewrack -m '"before trying downloads"'
 shot vet ostrov vet downloads/finished-harbour.zip
-shot vet-dangerous ostrov vet downloads/free-lamps.zip downloads/harbour-fix.zip
+shot vet-dangerous ostrov vet downloads/free-lamps.zip downloads/harbour-fix.zip downloads/free-fares.tramworld
+shot parcel ostrov parcel tidewrack/1 --blank -o gannet-rock.zip
+printf '#!/bin/sh\nprintf "night begins\\ndepot copper-line 1.4.0 opened\\ndepot bell-tower stays shut: old\\nfault: no bell for stop 12\\n" > player/.local/share/night-tram/session.log\ncp "player/.local/share/night-tram/worlds/Lower Town.tramworld" "player/.local/share/night-tram/worlds/Evening.tramworld"\n' > games/NightTram/night-tram.x86_64
+chmod +x games/NightTram/night-tram.x86_64
+shot play ostrov play night-tram -- games/NightTram/night-tram.x86_64
 shot place ostrov place downloads/quiet-cove.zip --yes
 rm -r prefix/drive_c/users/keeper/Documents/Tidewrack/lit/70431/slot_01
 shot restore 'ostrov restore tidewrack.1 --dry-run'
