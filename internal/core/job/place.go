@@ -134,8 +134,11 @@ type topName struct {
 }
 
 func (p *placing) tops() []topName {
-	if p.c.Kind.Unit != game.UnitSet {
+	switch p.c.Kind.Unit {
+	case game.UnitFolder:
 		return []topName{{p.c.Name, p.t.Name}}
+	case game.UnitFile:
+		return p.withCompanions()
 	}
 	var tops []topName
 	for _, f := range p.c.Files {
@@ -152,6 +155,21 @@ func (p *placing) tops() []topName {
 			}
 		}
 		tops = append(tops, topName{f, to})
+	}
+	return tops
+}
+
+// withCompanions are a save of one file and what lies beside it, all under the new name.
+func (p *placing) withCompanions() []topName {
+	tops := []topName{{p.c.Name, p.t.Name}}
+	old, new := save.CompanionNames(p.c.Kind, path.Base(p.c.Name)), save.CompanionNames(p.c.Kind, p.t.Name)
+	for _, f := range p.c.Files[1:] {
+		for i, name := range old {
+			if strings.EqualFold(path.Base(f), name) {
+				tops = append(tops, topName{f, new[i]})
+				break
+			}
+		}
 	}
 	return tops
 }

@@ -137,7 +137,7 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 // name.
 func beside(kind *game.Save, name string, files []string) []string {
 	var found []string
-	for _, companion := range companions(kind, path.Base(name)) {
+	for _, companion := range CompanionNames(kind, path.Base(name)) {
 		var elsewhere []string
 		at := ""
 		for _, f := range files {

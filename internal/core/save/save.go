@@ -246,8 +246,8 @@ func ignored(kind *game.Save, name string) bool {
 	return false
 }
 
-// companions are the names of the files that belong to a save and lie beside it: those the description names, and those that a database keeps.
-func companions(kind *game.Save, name string) []string {
+// CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a database keeps.
+func CompanionNames(kind *game.Save, name string) []string {
 	named := kind.CompanionsOf(name)
 	for _, f := range kind.Files {
 		if f.Form == "sqlite" && f.Path == "." {
@@ -285,7 +285,7 @@ func members(ctx context.Context, kind *game.Save, dir string, names []string) (
 	var files []tree.Entry
 	for _, name := range names {
 		if kind.Unit != game.UnitFolder {
-			for _, part := range append([]string{name}, companions(kind, name)...) {
+			for _, part := range append([]string{name}, CompanionNames(kind, name)...) {
 				e, err := tree.Look(dir, part)
 				if err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return nil, err

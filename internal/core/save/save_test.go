@@ -54,6 +54,7 @@ unit = "file"
 folder = "saves"
 name = "bay_{slot:letter}.sav"
 slots = { from = "a", to = "c" }
+companions = ["*.pic"]
 [save.file.f]
 path = "."
 form = "text"
@@ -163,6 +164,9 @@ func TestRecogniseFindsSavesInDownloads(t *testing.T) {
 		"a file by name":       {map[string]string{"x/BAY_A.SAV": "SAV\ntitle X"}, "file x/BAY_A.SAV (x)"},
 		"not by name alone":    {map[string]string{"bay_a.sav": "text"}, ""},
 		"a set":                {map[string]string{"in/#5.map": "m", "in/#5.meta": "title = T"}, "set in/#5.map (in)"},
+		"a set in two folders": {map[string]string{"maps/#5.map": "m", "meta/#5.meta": "title = T"}, "set maps/#5.map (maps)"},
+		"two sets of one id":   {map[string]string{"a/#5.map": "m", "b/#5.map": "n"}, "set a/#5.map (a) set b/#5.map (b)"},
+		"a file by its magic":  {map[string]string{"any.bin": "SAV\ncut"}, "file any.bin ()"},
 		"nothing":              {map[string]string{"readme.txt": "x", "pic.png": "y"}, ""},
 		"a name but no title":  {map[string]string{"slot_02/head.json": "{}"}, ""},
 		"broken under a name":  {map[string]string{"slot_02/head.json": "{cut"}, "slot slot_02 ()"},
@@ -181,6 +185,40 @@ func TestRecogniseFindsSavesInDownloads(t *testing.T) {
 			}
 			assert.Equal(t, c.want, strings.Join(got, " "))
 		})
+	}
+}
+
+func TestCompanionsComeWithTheirSave(t *testing.T) {
+	d, in := install(t, map[string]string{"saves/bay_a.sav": "SAV\ntitle One", "saves/bay_a.pic": "p", "saves/bay_b.pic": "of none"})
+	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	require.NoError(t, err)
+	require.Len(t, saves, 1)
+	assert.Equal(t, []string{"bay_a.sav", "bay_a.pic"}, saves[0].Tops())
+	for name, c := range map[string]struct {
+		files   []string
+		want    []string
+		missing []string
+	}{
+		"beside":         {[]string{"x/bay_a.sav", "x/bay_a.pic", "y/bay_a.pic"}, []string{"x/bay_a.sav", "x/bay_a.pic"}, nil},
+		"elsewhere":      {[]string{"saves/bay_a.sav", "pictures/BAY_A.pic"}, []string{"saves/bay_a.sav", "pictures/BAY_A.pic"}, nil},
+		"two, elsewhere": {[]string{"saves/bay_a.sav", "p/bay_a.pic", "q/bay_a.pic"}, []string{"saves/bay_a.sav"}, []string{"bay_a.pic"}},
+		"none":           {[]string{"bay_a.sav"}, []string{"bay_a.sav"}, []string{"bay_a.pic"}},
+	} {
+		fsys := fstest.MapFS{}
+		for _, f := range c.files {
+			fsys[f] = &fstest.MapFile{Data: []byte("SAV\ntitle X")}
+		}
+		entries, err := tree.ListFS(fsys, ".")
+		require.NoError(t, err)
+		var found []Candidate
+		for _, f := range Recognise(t.Context(), d, fsys, entries) {
+			if strings.HasSuffix(f.Name, ".sav") {
+				found = append(found, f)
+			}
+		}
+		require.Len(t, found, 1, name)
+		assert.Equal(t, c.want, found[0].Files, name)
+		assert.Equal(t, c.missing, found[0].Missing(), name)
 	}
 }
 
