@@ -58,14 +58,10 @@ const (
 func Scan(name string, r io.Reader) (Result, error) {
 	source := &counter{r: r}
 	var result Result
-	err := result.scan(name, source, source)
-	if err == nil {
-		_, err = io.Copy(io.Discard, source)
+	if err := result.scan(name, source, source); err == nil {
+		_ = drain(source) // its own error is in source
 	}
-	if source.err != nil {
-		return result, source.err
-	}
-	return result, nil
+	return result, source.err
 }
 
 // counter counts what is read and remembers how it ended.

@@ -341,14 +341,14 @@ func (p *personal) find(f parcelFile) ([]check.Finding, error) {
 			found = append(found, check.New(check.Private, name, fmt.Sprintf("%s: %s", what, text)))
 		}
 	}
-	err = windows(content, func(window []byte) {
+	err = pieces(content, func(piece []byte) {
 		for _, w := range p.words {
-			if bytes.Contains(window, []byte(w.text)) {
+			if bytes.Contains(piece, []byte(w.text)) {
 				add(w.what, w.text)
 			}
 		}
 		for _, pattern := range patterns {
-			for _, m := range pattern.re.FindAll(window, 20) {
+			for _, m := range pattern.re.FindAll(piece, 20) {
 				add(pattern.what, string(m))
 			}
 		}
@@ -362,8 +362,8 @@ func (p *personal) find(f parcelFile) ([]check.Finding, error) {
 // maxPrivate is how many findings one file gives.
 const maxPrivate = 20
 
-// windows calls visit with pieces of r that overlap, so that nothing shorter than the overlap is missed.
-func windows(r io.Reader, visit func([]byte)) error {
+// pieces calls visit with pieces of r that overlap, so that nothing shorter than the overlap is missed.
+func pieces(r io.Reader, visit func([]byte)) error {
 	const size, overlap = 1 << 20, 4 << 10
 	buf := make([]byte, 0, size)
 	for {
