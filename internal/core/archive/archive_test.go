@@ -57,7 +57,7 @@ func (f *fixture) write(name string, data []byte) {
 
 // keep takes a snapshot of all saves.
 func (f *fixture) keep(before *Snapshot) (*Snapshot, *Keeping) {
-	k, err := f.a.Keep(f.t.Context(), f.hasher, before, f.now)
+	k, err := f.a.Keep(f.t.Context(), f.hasher, before, f.now, func(int64) {})
 	require.NoError(f.t, err)
 	defer k.Abandon()
 	var entries []tree.Entry
@@ -133,7 +133,7 @@ func TestWhatIsTheSameIsStoredOnce(t *testing.T) {
 	opens := f.hasher.Opens.Load()
 	second, k := f.keep(first)
 	assert.Zero(t, k.Stored(), "a snapshot that changes nothing costs one small JSON file")
-	assert.Zero(t, k.Copied)
+	assert.Zero(t, k.Copied())
 	assert.Equal(t, opens, f.hasher.Opens.Load(), "no file is opened again")
 	assert.Equal(t, first.Roots, second.Roots)
 
@@ -164,7 +164,7 @@ func TestAFileThatIsBeingWrittenIsNotKept(t *testing.T) {
 		assert.NoError(t, err)
 		return f.now
 	}
-	k, err := f.a.Keep(t.Context(), f.hasher, nil, f.now)
+	k, err := f.a.Keep(t.Context(), f.hasher, nil, f.now, func(int64) {})
 	require.NoError(t, err)
 	defer k.Abandon()
 	e, err := tree.Look(f.saves, "a")
@@ -412,4 +412,100 @@ func BenchmarkVerify(b *testing.B) {
 		_, err := f.a.Verify(context.Background(), func(int64) {})
 		require.NoError(b, err)
 	}
+}
+
+// TestScatteredPagesCostLittle changes one page in a hundred of a large database, as playing on does.
+func TestScatteredPagesCostLittle(t *testing.T) {
+	f := newFixture(t)
+	const pages = 5000
+	world := noise(pages*page, 5)
+	f.write("world", world)
+	before, _ := f.keep(nil)
+	r := rand.New(rand.NewPCG(1, 1))
+	for range 3 {
+		for range pages / 100 {
+			copy(world[r.IntN(pages)*page:], noise(page, r.Uint64()))
+		}
+		world = append(world, noise(3*page/2, r.Uint64())...) // and it grows
+		f.write("world", world)
+		s, k := f.keep(before)
+		assert.Less(t, k.Stored(), int64(len(world)*3/100))
+		got, err := f.read(s)
+		require.NoError(t, err)
+		assert.True(t, string(world) == got["world"])
+		before = s
+	}
+	moved := append(noise(100, 9), world...)
+	f.write("world", moved)
+	s, _ := f.keep(before)
+	got, err := f.read(s)
+	require.NoError(t, err)
+	assert.True(t, string(moved) == got["world"], "an insertion at the beginning")
+	f.write("world", moved[:len(moved)/2])
+	s, k := f.keep(s)
+	assert.Less(t, k.Stored(), int64(5<<20), "half of what was there")
+	got, err = f.read(s)
+	require.NoError(t, err)
+	assert.True(t, string(moved[:len(moved)/2]) == got["world"])
+	report, err := f.a.Verify(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, report.Damage)
+}
+
+// TestWholeRootsAreTakenOver keeps a root of many files again and again.
+func TestWholeRootsAreTakenOver(t *testing.T) {
+	f := newFixture(t)
+	notes := notebook{}
+	f.hasher.Notes = notes
+	for i := range 300 {
+		f.write(fmt.Sprintf("mod%d/f%d", i%7, i), noise(500, uint64(i)))
+	}
+	keep := func(before *Snapshot) (*Snapshot, []Node, *Keeping) {
+		k, err := f.a.Keep(t.Context(), f.hasher, before, f.now, func(int64) {})
+		require.NoError(t, err)
+		defer k.Abandon()
+		var entries []tree.Entry
+		require.NoError(t, tree.Walk(t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
+		root, nodes, err := k.WholeRoot(t.Context(), "mods", before, Root{Folder: "mods", What: Mods}, Apart(f.saves, entries))
+		require.NoError(t, err)
+		f.now = f.now.Add(time.Minute)
+		s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
+		require.NoError(t, k.Commit(s))
+		return s, nodes, k
+	}
+	first, nodes, _ := keep(nil)
+	assert.NotEmpty(t, nodes)
+	opens := f.hasher.Opens.Load()
+	second, nodes, k := keep(first)
+	assert.Nil(t, nodes, "nothing was looked at one by one")
+	assert.Zero(t, k.Stored())
+	assert.Equal(t, opens, f.hasher.Opens.Load())
+	assert.Equal(t, first.Content, second.Content)
+	f.write("mod3/f3", []byte("edited"))
+	third, nodes, _ := keep(second)
+	assert.NotEmpty(t, nodes)
+	assert.Equal(t, opens+1, f.hasher.Opens.Load(), "only what changed is read")
+	got, err := f.read(third)
+	require.NoError(t, err)
+	assert.Equal(t, "edited", got["mod3/f3"])
+	for _, c := range third.Content { // what was cleared cannot be taken over
+		require.NoError(t, os.Remove(filepath.Join(f.a.Dir, "content", c)))
+	}
+	f.a.where = nil
+	fourth, _, k := keep(third)
+	assert.Positive(t, k.Stored())
+	_, err = f.read(fourth)
+	require.NoError(t, err)
+}
+
+// notebook is a tree.Notes in memory.
+type notebook map[string][]byte
+
+func (n notebook) Recall(place string, state tree.Digest, into any) bool {
+	data, ok := n[place+state.Hex()]
+	return ok && json.Unmarshal(data, into) == nil
+}
+
+func (n notebook) Note(place string, state tree.Digest, what any) {
+	n[place+state.Hex()], _ = json.Marshal(what)
 }

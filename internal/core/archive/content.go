@@ -5,12 +5,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/flate"
@@ -178,92 +180,58 @@ func readEntry(f *zip.File, d tree.Digest) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-// contentWriter writes entries into new content files. Nothing is visible in the archive before close.
-type contentWriter struct {
-	a     *Archive
-	now   time.Time
-	file  *os.File
-	zip   *zip.Writer
-	size  int64
-	fresh []tree.Digest // in the open file
-	done  []pending
-	bytes int64 // written, compressed
-
+// packer compresses entries. Each worker has one of its own, as a compressor is large.
+type packer struct {
 	trial, deflate *flate.Writer
+	out            bytes.Buffer
+	buf            []byte // of the file that is being split
 }
 
-// pending is a whole content file that waits to be published.
-type pending struct {
-	temp, name string
-	size       int64
-	digests    []tree.Digest
+// packed is an entry ready to be written.
+type packed struct {
+	digest tree.Digest
+	method uint16
+	crc    uint32
+	size   int    // of what it unpacks to
+	data   []byte // good until the packer's next entry
 }
 
-// add stores data unless the archive has it, and returns its digest.
-func (w *contentWriter) add(data []byte) (tree.Digest, error) {
-	d := tree.Digest(blake3.Sum256(data))
-	if err := w.a.load(); err != nil {
-		return d, err
+func (p *packer) pack(d tree.Digest, data []byte) packed {
+	e := packed{digest: d, method: zip.Store, crc: crc32.ChecksumIEEE(data), size: len(data), data: data}
+	if !p.shrinks(data) {
+		return e
 	}
-	if _, ok := w.a.where[d]; ok {
-		return d, nil
+	p.out.Reset()
+	if p.deflate == nil {
+		p.deflate, _ = flate.NewWriter(&p.out, level) // a level that there is: cannot fail
+	} else {
+		p.deflate.Reset(&p.out)
 	}
-	if w.zip == nil {
-		f, err := os.CreateTemp(filepath.Join(w.a.Dir, "content"), ".part-"+host()+"-*")
-		if err != nil {
-			return d, err
-		}
-		w.file, w.zip, w.size = f, zip.NewWriter(f), 0
-		w.zip.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { // one after the other: a compressor is large
-			if w.deflate == nil {
-				var err error
-				w.deflate, err = flate.NewWriter(out, 4)
-				return w.deflate, err
-			}
-			w.deflate.Reset(out)
-			return w.deflate, nil
-		})
+	_, _ = p.deflate.Write(data) // into memory: cannot fail
+	_ = p.deflate.Close()
+	if p.out.Len() < len(data) {
+		e.method, e.data = zip.Deflate, p.out.Bytes()
 	}
-	method := zip.Store
-	if w.shrinks(data) {
-		method = zip.Deflate
-	}
-	e, err := w.zip.CreateHeader(&zip.FileHeader{Name: d.Hex(), Method: method})
-	if err != nil {
-		return d, err
-	}
-	if _, err := e.Write(data); err != nil {
-		return d, err
-	}
-	w.a.where[d] = "" // to be known when the file has its name
-	w.fresh = append(w.fresh, d)
-	if err := w.zip.Flush(); err != nil {
-		return d, err
-	}
-	at, err := w.file.Seek(0, io.SeekCurrent)
-	if err != nil {
-		return d, err
-	}
-	if w.size = at; w.size >= maxZip {
-		return d, w.roll()
-	}
-	return d, nil
+	return e
 }
+
+// level is how hard entries are compressed: the least that still halves what players write, as a keep runs before every change.
+const level = 1
 
 // shrinks reports whether compressing data is worth it, judged by its beginning.
-func (w *contentWriter) shrinks(data []byte) bool {
+func (p *packer) shrinks(data []byte) bool {
 	data = data[:min(len(data), sample)]
 	if len(data) < 64 {
 		return false
 	}
 	var out countWriter
-	if w.trial == nil {
-		w.trial, _ = flate.NewWriter(&out, 1)
+	if p.trial == nil {
+		p.trial, _ = flate.NewWriter(&out, 1)
 	} else {
-		w.trial.Reset(&out)
+		p.trial.Reset(&out)
 	}
-	_, _ = w.trial.Write(data)
-	_ = w.trial.Close()
+	_, _ = p.trial.Write(data)
+	_ = p.trial.Close()
 	return int64(out) < int64(len(data))*95/100
 }
 
@@ -271,32 +239,113 @@ type countWriter int64
 
 func (c *countWriter) Write(p []byte) (int, error) { *c += countWriter(len(p)); return len(p), nil }
 
-// roll ends the open content file.
+// contentWriter writes entries into new content files. Nothing is visible in the archive before publish. It is safe for concurrent use.
+type contentWriter struct {
+	a   *Archive
+	now time.Time
+
+	mu      sync.Mutex
+	file    *os.File
+	zip     *zip.Writer
+	size    int64
+	fresh   []tree.Digest // in the open file
+	done    []*pending
+	bytes   int64 // written, compressed
+	syncing sync.WaitGroup
+}
+
+// pending is a whole content file that waits to be published.
+type pending struct {
+	temp, name string
+	size       int64
+	digests    []tree.Digest
+	err        error // of syncing it, which goes on meanwhile
+}
+
+// add stores data unless the archive has it, and returns its digest.
+func (w *contentWriter) add(p *packer, data []byte) (tree.Digest, error) {
+	d := tree.Digest(blake3.Sum256(data))
+	if !w.claim(d) {
+		return d, nil
+	}
+	return d, w.append(p.pack(d, data))
+}
+
+// claim reports whether the entry is neither in the archive nor on its way there; then it is whoever asked who brings it.
+func (w *contentWriter) claim(d tree.Digest) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if _, ok := w.a.where[d]; ok {
+		return false
+	}
+	w.a.where[d] = "" // to be known when the file has its name
+	return true
+}
+
+// holds reports whether the archive has an entry, or will have it when this is published.
+func (w *contentWriter) holds(d tree.Digest) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	_, ok := w.a.where[d]
+	return ok
+}
+
+func (w *contentWriter) append(e packed) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.zip == nil {
+		f, err := os.CreateTemp(filepath.Join(w.a.Dir, "content"), ".part-"+host()+"-*")
+		if err != nil {
+			return err
+		}
+		w.file, w.zip, w.size = f, zip.NewWriter(f), 0
+	}
+	out, err := w.zip.CreateRaw(&zip.FileHeader{Name: e.digest.Hex(), Method: e.method, CRC32: e.crc, CompressedSize64: uint64(len(e.data)), UncompressedSize64: uint64(e.size)})
+	if err == nil {
+		_, err = out.Write(e.data)
+	}
+	if err != nil {
+		return err
+	}
+	w.fresh = append(w.fresh, e.digest)
+	if w.size += int64(len(e.data)) + 200; w.size >= maxZip { // 200: about what the zip adds for each
+		return w.roll()
+	}
+	return nil
+}
+
+// roll ends the open content file, which is synced while the next one is written.
 func (w *contentWriter) roll() error {
 	if w.zip == nil {
 		return nil
 	}
 	err := w.zip.Close()
-	if err == nil {
-		err = w.file.Sync()
-	}
 	size, seekErr := w.file.Seek(0, io.SeekEnd)
-	if err = errors.Join(err, seekErr, w.file.Close()); err != nil {
-		return err
+	if err = errors.Join(err, seekErr); err != nil {
+		return errors.Join(err, w.file.Close())
 	}
-	w.done = append(w.done, pending{w.file.Name(), newID(w.now) + ".zip", size, w.fresh})
+	p := &pending{temp: w.file.Name(), name: newID(w.now) + ".zip", size: size, digests: w.fresh}
+	w.done = append(w.done, p)
 	w.bytes += size
+	file := w.file
 	w.file, w.zip, w.fresh = nil, nil, nil
+	w.syncing.Go(func() { p.err = errors.Join(file.Sync(), file.Close()) })
 	return nil
 }
 
 // publish gives the content files their names.
 func (w *contentWriter) publish() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if err := w.roll(); err != nil {
 		return err
 	}
+	w.syncing.Wait()
 	for len(w.done) > 0 {
 		p := w.done[0]
+		if p.err != nil {
+			return p.err
+		}
 		f, err := os.OpenFile(p.temp, os.O_RDWR, 0)
 		if err != nil {
 			return err
@@ -317,6 +366,9 @@ func (w *contentWriter) publish() error {
 
 // abandon removes what has not been published.
 func (w *contentWriter) abandon() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.syncing.Wait()
 	if w.file != nil {
 		w.file.Close()
 		_ = os.Remove(w.file.Name())

@@ -8,14 +8,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/tree"
 )
@@ -26,27 +32,130 @@ type Keeping struct {
 	hasher *tree.Hasher
 	w      contentWriter
 	before map[string]map[string]Node // by root key and path: what an earlier snapshot has
-	used   map[tree.Digest]bool
-	buf    []byte // of split, which runs one file at a time
-	// Copied are the bytes of files that had to be read, Reused those of files that had not.
-	Copied, Reused int64
+	mu     sync.Mutex
+	used   map[tree.Digest]bool // see use
+	reused []string             // content files of roots that were taken over whole
+
+	copied, left atomic.Int64
+	progress     func(n int64)
 }
 
-// Keep begins a snapshot. What before has, an earlier snapshot or nil, is not read again while it is unchanged.
-func (a *Archive) Keep(ctx context.Context, hasher *tree.Hasher, before *Snapshot, now time.Time) (*Keeping, error) {
+// Copied are the bytes of files that had to be read, Reused those of files that had not.
+func (k *Keeping) Copied() int64 { return k.copied.Load() }
+
+// Reused are the bytes of files that had not changed and were not read.
+func (k *Keeping) Reused() int64 { return k.left.Load() }
+
+// Keep begins a snapshot. What before has, an earlier snapshot or nil, is not read again while it is unchanged. progress is told the bytes that
+// have been dealt with, from several goroutines.
+func (a *Archive) Keep(ctx context.Context, hasher *tree.Hasher, before *Snapshot, now time.Time, progress func(n int64)) (*Keeping, error) {
 	a.clearTemps(now)
-	k := &Keeping{a: a, hasher: hasher, w: contentWriter{a: a, now: now}, before: map[string]map[string]Node{}, used: map[tree.Digest]bool{}}
+	if err := a.load(); err != nil {
+		return nil, err
+	}
+	k := &Keeping{a: a, hasher: hasher, before: map[string]map[string]Node{}, used: map[tree.Digest]bool{}, progress: progress}
+	k.w.a, k.w.now = a, now
 	if before == nil {
 		return k, nil
 	}
 	for _, root := range before.Roots {
-		nodes := map[string]Node{}
-		if err := a.Nodes(ctx, root, func(n Node) error { nodes[n.Path] = n; return nil }); err != nil {
+		if root.What == Mods { // see WholeRoot: these are large, and seldom change
+			continue
+		}
+		if err := k.remember(ctx, root); ctx.Err() != nil {
+			return nil, ctx.Err()
+		} else if err != nil {
 			continue // a damaged snapshot only costs reading again
 		}
-		k.before[root.Key()] = nodes
 	}
 	return k, nil
+}
+
+// remember reads what an earlier snapshot has of a root.
+func (k *Keeping) remember(ctx context.Context, root Root) error {
+	nodes := map[string]Node{}
+	err := k.a.Nodes(ctx, root, func(n Node) error { nodes[n.Path] = n; return nil })
+	if err == nil {
+		k.before[root.Key()] = nodes
+	}
+	return err
+}
+
+// taken is what is noted of a root that was kept, to take it over whole while nothing in it has changed.
+type taken struct {
+	Archive string   `json:"archive"`
+	Root    Root     `json:"root"`
+	Content []string `json:"content"`
+}
+
+// WholeRoot keeps a root as Root does, without SHA-256, and takes it over from before without looking at single files where none of its entries
+// has changed since: then it costs no more than finding the entries. place names it in the hasher's notes. The listing is nil then.
+func (k *Keeping) WholeRoot(ctx context.Context, place string, before *Snapshot, root Root, groups []Group) (Root, []Node, error) {
+	var known taken
+	var nodes []Node
+	var err error
+	var entries []tree.Entry
+	dir := ""
+	for _, g := range groups {
+		entries = append(entries, g.Entries...)
+		dir += g.Dir + "\x00"
+	}
+	missed := false
+	k.hasher.Once(place, tree.Digest{2}, dir+k.a.ID+root.Key(), entries, &known, func() bool {
+		missed = true
+		known, nodes, err = k.freshRoot(ctx, before, root, groups)
+		return err == nil
+	})
+	if err != nil || missed {
+		return known.Root, nodes, err
+	}
+	for _, name := range known.Content {
+		if _, err := os.Stat(filepath.Join(k.a.Dir, "content", name)); err != nil { // cleared meanwhile, or another archive
+			known, nodes, err := k.freshRoot(ctx, before, root, groups)
+			return known.Root, nodes, err
+		}
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.reused = append(k.reused, known.Content...)
+	k.left.Add(known.Root.Bytes)
+	k.progress(known.Root.Bytes)
+	return known.Root, nil, nil
+}
+
+// freshRoot keeps a root by its files and says which content it uses; content that is on its way has no name yet, and then none is said.
+func (k *Keeping) freshRoot(ctx context.Context, before *Snapshot, root Root, groups []Group) (taken, []Node, error) {
+	if before != nil {
+		for _, r := range before.Roots {
+			if r.Key() == root.Key() {
+				_ = k.remember(ctx, r) // a damaged snapshot only costs reading again
+			}
+		}
+	}
+	root, nodes, err := k.Root(ctx, root, groups, false)
+	t := taken{Archive: k.a.ID, Root: root}
+	if err != nil {
+		return t, nil, err
+	}
+	t.Content, err = k.contentOf(root, nodes)
+	return t, nodes, err
+}
+
+// contentOf names the content files that a root uses, publishing those that it brought.
+func (k *Keeping) contentOf(root Root, nodes []Node) ([]string, error) {
+	if err := k.w.publish(); err != nil {
+		return nil, err
+	}
+	files := map[string]bool{}
+	for _, p := range root.Listing {
+		files[k.a.where[p.Entry]] = true
+	}
+	for _, n := range nodes {
+		for _, p := range n.Parts {
+			files[k.a.where[p.Entry]] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(files)), nil
 }
 
 // tries is how often a file that changes while it is read is read anew, and pause how long to wait before.
@@ -61,35 +170,88 @@ type Group struct {
 	Entries []tree.Entry
 }
 
-// Root keeps groups of entries as one root of the snapshot and returns it with its listing. A group that goes on changing is
-// tree.ErrBeingWritten. sha asks for the SHA-256 of every file.
+// batch is how many files that need not be read together one worker takes at a time.
+const batch = 64
+
+// Apart makes groups of entries that need not be read together, so that several are read at once.
+func Apart(dir string, entries []tree.Entry) []Group {
+	var groups []Group
+	for chunk := range slices.Chunk(entries, batch) {
+		groups = append(groups, Group{dir, chunk})
+	}
+	return groups
+}
+
+// Root keeps groups of entries as one root of the snapshot and returns it with its listing. Groups are read side by side; one that goes on
+// changing is tree.ErrBeingWritten. sha asks for the SHA-256 of every file.
 func (k *Keeping) Root(ctx context.Context, root Root, groups []Group, sha bool) (Root, []Node, error) {
-	var nodes []Node
-	for _, group := range groups {
-		kept, err := k.stable(ctx, root, group.Dir, group.Entries, sha)
-		if err != nil {
-			return root, nil, err
+	results := make([][]Node, len(groups))
+	work, ctx := errgroup.WithContext(ctx)
+	next := make(chan int)
+	work.Go(func() error {
+		defer close(next)
+		for i := range groups {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
 		}
-		nodes = append(nodes, kept...)
+		return nil
+	})
+	for range min(runtime.GOMAXPROCS(0), len(groups)) {
+		work.Go(func() error {
+			r := &reader{k: k, root: root, sha: sha}
+			for i := range next {
+				nodes, err := r.stable(ctx, groups[i].Dir, groups[i].Entries)
+				if err != nil {
+					return err
+				}
+				results[i] = nodes
+			}
+			return nil
+		})
 	}
-	slices.SortFunc(nodes, func(a, b Node) int { return strings.Compare(a.Path, b.Path) })
-	for _, n := range nodes {
-		if n.Kind == tree.File {
-			root.Files++
-			root.Bytes += n.Size
-		}
-	}
-	var listing bytes.Buffer
-	if err := writeListing(&listing, nodes); err != nil {
+	if err := work.Wait(); err != nil {
 		return root, nil, err
 	}
-	parts, err := k.split(&listing)
+	nodes := slices.Concat(results...)
+	slices.SortFunc(nodes, func(a, b Node) int { return strings.Compare(a.Path, b.Path) })
+	for i := range nodes {
+		if nodes[i].Kind == tree.File {
+			root.Files++
+			root.Bytes += nodes[i].Size
+		}
+		k.use(nodes[i].Parts)
+	}
+	listing, out := io.Pipe()
+	go func() { out.CloseWithError(writeListing(out, nodes)) }()
+	defer listing.Close()
+	parts, err := (&reader{k: k}).split(listing)
+	k.use(parts)
 	root.Listing = parts
 	return root, nodes, err
 }
 
+// use notes parts as used by the snapshot.
+func (k *Keeping) use(parts []Part) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, p := range parts {
+		k.used[p.Entry] = true
+	}
+}
+
+// reader reads files of one root, one after the other.
+type reader struct {
+	k    *Keeping
+	root Root
+	sha  bool
+	packer
+}
+
 // stable keeps the entries of one group, again until none of them changed meanwhile.
-func (k *Keeping) stable(ctx context.Context, root Root, dir string, group []tree.Entry, sha bool) ([]Node, error) {
+func (r *reader) stable(ctx context.Context, dir string, group []tree.Entry) ([]Node, error) {
 	var err error
 	for try := range tries {
 		if try > 0 {
@@ -100,7 +262,7 @@ func (k *Keeping) stable(ctx context.Context, root Root, dir string, group []tre
 			}
 		}
 		var nodes []Node
-		if nodes, err = k.group(ctx, root, dir, group, sha); err == nil || !errors.Is(err, tree.ErrBeingWritten) {
+		if nodes, err = r.group(ctx, dir, group); err == nil || !errors.Is(err, tree.ErrBeingWritten) {
 			return nodes, err
 		}
 		for i := range group { // take the new state
@@ -112,10 +274,10 @@ func (k *Keeping) stable(ctx context.Context, root Root, dir string, group []tre
 	return nil, err
 }
 
-func (k *Keeping) group(ctx context.Context, root Root, dir string, group []tree.Entry, sha bool) ([]Node, error) {
-	var nodes []Node
+func (r *reader) group(ctx context.Context, dir string, group []tree.Entry) ([]Node, error) {
+	nodes := make([]Node, 0, len(group))
 	for _, e := range group {
-		n, err := k.node(ctx, root, dir, e, sha)
+		n, err := r.node(ctx, dir, e)
 		if err != nil {
 			return nil, err
 		}
@@ -130,7 +292,11 @@ func (k *Keeping) group(ctx context.Context, root Root, dir string, group []tree
 }
 
 // node keeps one entry. A file that an earlier snapshot has and that has not changed is not opened.
-func (k *Keeping) node(ctx context.Context, root Root, dir string, e tree.Entry, sha bool) (Node, error) {
+func (r *reader) node(ctx context.Context, dir string, e tree.Entry) (Node, error) {
+	k := r.k
+	if err := ctx.Err(); err != nil {
+		return Node{}, err
+	}
 	if !utf8.ValidString(e.Path) {
 		return Node{}, fmt.Errorf("%q in %s: a name that is not valid UTF-8 cannot be kept", e.Path, dir)
 	}
@@ -138,77 +304,84 @@ func (k *Keeping) node(ctx context.Context, root Root, dir string, e tree.Entry,
 	if e.Kind != tree.File {
 		return n, nil
 	}
+	defer k.progress(e.Size)
 	n.Size = e.Size
-	if sums, ok := k.hasher.Recall(dir, e, sha); ok {
+	old, had := k.before[r.root.Key()][e.Path]
+	if sums, ok := k.hasher.Recall(dir, e, r.sha); ok {
 		n.Digest, n.SHA256 = sums.Blake3, sums.SHA256
-		if old, ok := k.before[root.Key()][e.Path]; ok && old.Digest == n.Digest && old.Size == n.Size {
+		if had && old.Digest == n.Digest && old.Size == n.Size {
 			n.Parts = old.Parts
-		} else if n.Size <= whole && k.has(n.Digest) && n.Size > 0 {
+		} else if n.Size <= whole && k.w.holds(n.Digest) && n.Size > 0 {
 			n.Parts = []Part{{Entry: n.Digest, Length: n.Size}}
 		}
-		if (n.Parts != nil && k.hasAll(n.Parts)) || n.Size == 0 {
-			k.use(n.Parts)
-			k.Reused += n.Size
+		if (n.Parts != nil && k.holdsAll(n.Parts)) || n.Size == 0 {
+			k.left.Add(n.Size)
 			return n, nil
 		}
+	}
+	split := r.split
+	if had && old.Size > whole {
+		split = func(in io.Reader) ([]Part, error) { return r.splitAgainst(ctx, old, in) }
+	}
+	parts, sums, err := r.read(ctx, dir, e, split)
+	if err != nil {
+		return Node{}, err
+	}
+	n.Digest, n.SHA256, n.Parts = sums.Blake3, sums.SHA256, parts
+	k.copied.Add(n.Size)
+	return n, nil
+}
+
+// read passes a file through split while its digests are taken.
+func (r *reader) read(ctx context.Context, dir string, e tree.Entry, split func(io.Reader) ([]Part, error)) ([]Part, tree.Sums, error) {
+	if e.Size <= whole { // small files need no second goroutine
+		var content bytes.Buffer
+		content.Grow(int(e.Size) + bytes.MinRead)
+		sums, err := r.k.hasher.Read(ctx, dir, e, r.sha, &content)
+		if err != nil {
+			return nil, sums, err
+		}
+		parts, err := split(&content)
+		return parts, sums, err
 	}
 	pr, pw := io.Pipe()
 	type result struct {
 		parts []Part
 		err   error
 	}
-	split := make(chan result, 1)
+	done := make(chan result, 1)
 	go func() {
-		parts, err := k.split(pr)
+		parts, err := split(pr)
 		pr.CloseWithError(err)
-		split <- result{parts, err}
+		done <- result{parts, err}
 	}()
-	sums, err := k.hasher.Read(ctx, dir, e, sha, pw)
+	sums, err := r.k.hasher.Read(ctx, dir, e, r.sha, pw)
 	pw.CloseWithError(err) // nil ends the stream
-	r := <-split
+	got := <-done
 	if err == nil {
-		err = r.err
+		err = got.err
 	}
-	if err != nil {
-		return Node{}, err
-	}
-	n.Digest, n.SHA256, n.Parts = sums.Blake3, sums.SHA256, r.parts
-	k.Copied += n.Size
-	return n, nil
+	return got.parts, sums, err
 }
 
-func (k *Keeping) has(d tree.Digest) bool {
-	if err := k.a.load(); err != nil {
-		return false
-	}
-	_, ok := k.a.where[d]
-	return ok
-}
-
-func (k *Keeping) hasAll(parts []Part) bool {
+func (k *Keeping) holdsAll(parts []Part) bool {
 	for _, p := range parts {
-		if !k.has(p.Entry) {
+		if !k.w.holds(p.Entry) {
 			return false
 		}
 	}
 	return true
 }
 
-func (k *Keeping) use(parts []Part) {
-	for _, p := range parts {
-		k.used[p.Entry] = true
-	}
-}
-
-// split stores what r gives as parts, holding no more than the largest part in memory.
-func (k *Keeping) split(r io.Reader) ([]Part, error) {
+// split stores what in gives as parts, holding no more than the largest part in memory.
+func (r *reader) split(in io.Reader) ([]Part, error) {
 	var parts []Part
-	if k.buf == nil {
-		k.buf = make([]byte, 0, maxPart)
+	if r.buf == nil {
+		r.buf = make([]byte, 0, maxPart)
 	}
-	buf := k.buf[:0]
+	buf := r.buf[:0]
 	for {
-		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
+		n, err := io.ReadFull(in, buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
 		end := err == io.EOF || err == io.ErrUnexpectedEOF
 		if err != nil && !end {
@@ -219,11 +392,10 @@ func (k *Keeping) split(r io.Reader) ([]Part, error) {
 			if !end || len(parts) > 0 { // a file of at most one buffer stays whole
 				length = cut(buf)
 			}
-			d, err := k.w.add(buf[:length])
+			d, err := r.k.w.add(&r.packer, buf[:length])
 			if err != nil {
 				return nil, err
 			}
-			k.used[d] = true
 			parts = append(parts, Part{Entry: d, Length: int64(length)})
 			buf = append(buf[:0], buf[length:]...)
 		}
@@ -244,6 +416,9 @@ func (k *Keeping) Commit(s *Snapshot) error {
 	files := map[string]bool{}
 	for d := range k.used {
 		files[k.a.where[d]] = true
+	}
+	for _, name := range k.reused {
+		files[name] = true
 	}
 	s.Content = s.Content[:0]
 	for name := range files {

@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -19,6 +19,7 @@ import (
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 )
@@ -77,7 +78,7 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 		kept.Since = all[len(all)-1]
 	}
 	s.Hasher.Reread = req.Reread
-	k, err := a.Keep(ctx, s.Hasher, kept.Since, s.Now())
+	k, err := a.Keep(ctx, s.Hasher, kept.Since, s.Now(), s.counting("keep", l.sizeOf(name.Name, req)))
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +88,7 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if req.From != "" {
 		err = s.keepFrom(ctx, k, l, snap, req.From)
 	} else {
-		err = s.keepPresent(ctx, k, l, snap, req)
+		err = s.keepPresent(ctx, k, l, kept.Since, snap, req)
 	}
 	if err != nil {
 		return nil, err
@@ -96,7 +97,7 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 		return nil, fmt.Errorf("nothing has been kept: %w", err)
 	}
 	kept.compare(snap)
-	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, k.Copied, k.Reused, k.Stored()
+	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, k.Copied(), k.Reused(), k.Stored()
 	if all, _, err = a.Snapshots(name.Name); err != nil {
 		return nil, err
 	}
@@ -110,6 +111,22 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	}
 	delete(s.looks, in)
 	return kept, nil
+}
+
+// sizeOf is how many bytes a keep of a playthrough goes through.
+func (l *Look) sizeOf(playthrough string, req KeepRequest) int64 {
+	var total int64
+	for _, st := range l.Saves {
+		if st.Playthrough == playthrough {
+			total += st.Size
+		}
+	}
+	for _, m := range l.Mods.Mods {
+		if req.Mods && !m.Kind.Base && !m.Folder.Managed {
+			total += m.Size
+		}
+	}
+	return total
 }
 
 func (s *Session) archiveApart(l *Look) error {
@@ -167,7 +184,7 @@ func (s *Session) playthroughFor(ctx context.Context, l *Look, as string, kept *
 }
 
 // keepPresent keeps what the game has now.
-func (s *Session) keepPresent(ctx context.Context, k *archive.Keeping, l *Look, snap *archive.Snapshot, req KeepRequest) error {
+func (s *Session) keepPresent(ctx context.Context, k *archive.Keeping, l *Look, before, snap *archive.Snapshot, req KeepRequest) error {
 	if err := s.keepSaves(ctx, k, l, snap); err != nil {
 		return err
 	}
@@ -191,7 +208,7 @@ func (s *Session) keepPresent(ctx context.Context, k *archive.Keeping, l *Look, 
 		snap.Roots = append(snap.Roots, root)
 	}
 	if req.Mods {
-		return s.keepMods(ctx, k, l, snap)
+		return s.keepMods(ctx, k, l, before, snap)
 	}
 	return nil
 }
@@ -309,54 +326,66 @@ func keptSave(sv *save.Save, nodes []archive.Node) archive.KeptSave {
 }
 
 // keepMods keeps the mods themselves, those of the game's own content and of other programs excepted.
-func (s *Session) keepMods(ctx context.Context, k *archive.Keeping, l *Look, snap *archive.Snapshot) error {
-	if err := l.Mods.TakeDigests(ctx, s.Hasher, true); err != nil {
-		return err
-	}
-	snap.Mods = l.Mods.List()
-	byFolder := map[string][]archive.Group{}
+func (s *Session) keepMods(ctx context.Context, k *archive.Keeping, l *Look, before, snap *archive.Snapshot) error {
+	byFolder := map[string][]*mod.Mod{}
 	for _, m := range l.Mods.Mods {
-		if m.Kind.Base || m.Folder.Managed {
-			continue
+		if key := m.Folder.ID + "\x00" + m.Folder.Account; !m.Kind.Base && !m.Folder.Managed {
+			byFolder[key] = append(byFolder[key], m)
 		}
-		var entries []tree.Entry
-		if m.Kind.Unit == game.UnitFile {
-			entries = slices.Clone(m.Files)
-			for i := range entries {
-				entries[i].Path = m.Path
-			}
-		} else {
-			top, err := tree.Look(m.Folder.Path, m.Path)
+	}
+	for _, key := range slices.Sorted(maps.Keys(byFolder)) {
+		id, account, _ := strings.Cut(key, "\x00")
+		dir := byFolder[key][0].Folder.Path
+		var groups []archive.Group
+		for _, m := range byFolder[key] {
+			entries, err := modEntries(ctx, m)
 			if err != nil {
 				return err
 			}
-			entries = append(entries, top)
-			if err := tree.Walk(ctx, m.Dir(), func(e tree.Entry) error {
-				e.Path = m.Path + "/" + e.Path
-				if e.Kind != tree.Special {
-					entries = append(entries, e)
-				}
-				return nil
-			}); err != nil {
-				return err
-			}
+			groups = append(groups, archive.Apart(dir, entries)...)
 		}
-		byFolder[m.Folder.ID+"\x00"+m.Folder.Account] = append(byFolder[m.Folder.ID+"\x00"+m.Folder.Account], archive.Group{Dir: m.Folder.Path, Entries: entries})
-	}
-	var keys []string
-	for key := range byFolder {
-		keys = append(keys, key)
-	}
-	sort.Strings(keys)
-	for _, key := range keys {
-		id, account, _ := strings.Cut(key, "\x00")
-		root, _, err := k.Root(ctx, archive.Root{Folder: id, Account: account, What: archive.Mods}, byFolder[key], false)
+		root, nodes, err := k.WholeRoot(ctx, dir+"\x00kept as "+snap.Playthrough, before, archive.Root{Folder: id, Account: account, What: archive.Mods}, groups)
 		if err != nil {
 			return err
 		}
 		snap.Roots = append(snap.Roots, root)
+		digests := make(map[string]tree.Digest, len(nodes))
+		for _, n := range nodes {
+			digests[n.Path] = n.Digest
+		}
+		for _, m := range byFolder[key] {
+			m.DigestFrom(digests)
+		}
 	}
+	if err := l.Mods.TakeDigests(ctx, s.Hasher, true); err != nil {
+		return err
+	}
+	snap.Mods = l.Mods.List()
 	return nil
+}
+
+// modEntries are all entries of a mod, relative to the folder it lies in.
+func modEntries(ctx context.Context, m *mod.Mod) ([]tree.Entry, error) {
+	if m.Kind.Unit == game.UnitFile {
+		entries := slices.Clone(m.Files)
+		for i := range entries {
+			entries[i].Path = m.Path
+		}
+		return entries, nil
+	}
+	top, err := tree.Look(m.Folder.Path, m.Path)
+	if err != nil {
+		return nil, err
+	}
+	entries := []tree.Entry{top}
+	err = tree.Walk(ctx, m.Dir(), func(e tree.Entry) error {
+		e.Path = m.Path + "/" + e.Path
+		if e.Kind != tree.Special {
+			entries = append(entries, e)
+		}
+		return nil
+	})
+	return entries, err
 }
 
 // keepFrom takes in a copy that was made by hand: the saves in it, with their own date. What the copy does not say (mods, settings) is

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"ostrov/games"
@@ -328,6 +329,18 @@ func folderPaths(folders []game.Located) []string {
 		paths = append(paths, f.Path)
 	}
 	return paths
+}
+
+// counting adds up bytes that several goroutines report, and tells the sum as the progress of what.
+func (s *Session) counting(what string, total int64) func(n int64) {
+	var mu sync.Mutex
+	var done int64
+	return func(n int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		done += n
+		s.Progress(what, min(done, total), total)
+	}
 }
 
 // forbidden are the folders of Ostrov itself, which no description may reach.

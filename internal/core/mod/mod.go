@@ -358,6 +358,9 @@ func (s Set) TakeDigests(ctx context.Context, h *tree.Hasher, all bool) error {
 }
 
 func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
+	if !m.Digest.IsZero() {
+		return nil
+	}
 	dir, err := filepath.EvalSymlinks(m.Dir())
 	if err != nil {
 		return err
@@ -365,25 +368,56 @@ func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
 	if m.Kind.Unit == game.UnitFile {
 		dir = filepath.Dir(dir)
 	}
+	h.Once(m.Dir()+"\x00digest", tree.Digest{3}, dir, m.Files, &m.Digest, func() bool {
+		m.Digest, err = m.digest(ctx, h, dir, read)
+		return err == nil && !m.Digest.IsZero()
+	})
+	return err
+}
+
+// digest takes the digest of the mod's files, those that are known without reading them; without read it is zero where one is not.
+func (m *Mod) digest(ctx context.Context, h *tree.Hasher, dir string, read bool) (tree.Digest, error) {
 	list := make([]tree.Named, 0, len(m.Files))
 	for _, f := range m.Files {
 		sums, ok := h.Recall(dir, f, false)
 		if !ok {
 			if !read {
-				return nil
+				return tree.Digest{}, nil
 			}
+			var err error
 			if sums, err = h.File(ctx, dir, f, false); err != nil {
-				return err
+				return tree.Digest{}, err
 			}
 		}
-		name := f.Path
-		if m.Kind.Unit == game.UnitFile {
-			name = "."
+		list = append(list, tree.Named{Path: m.inside(f), Digest: sums.Blake3})
+	}
+	return tree.ListDigest(list), nil
+}
+
+// inside is what a file is called in the mod's digest.
+func (m *Mod) inside(f tree.Entry) string {
+	if m.Kind.Unit == game.UnitFile {
+		return "."
+	}
+	return f.Path
+}
+
+// DigestFrom takes the digest from those of the mod's files, which were read already, by their paths in the mod's folder. It does nothing where
+// one is missing.
+func (m *Mod) DigestFrom(digests map[string]tree.Digest) {
+	list := make([]tree.Named, 0, len(m.Files))
+	for _, f := range m.Files {
+		at := m.Path
+		if m.Kind.Unit != game.UnitFile {
+			at = path.Join(m.Path, f.Path)
 		}
-		list = append(list, tree.Named{Path: name, Digest: sums.Blake3})
+		d, ok := digests[at]
+		if !ok || d.IsZero() {
+			return
+		}
+		list = append(list, tree.Named{Path: m.inside(f), Digest: d})
 	}
 	m.Digest = tree.ListDigest(list)
-	return nil
 }
 
 // Fingerprint names a mod set in six letters.
