@@ -1,6 +1,7 @@
 // Command bench compares Ostrov with general tools on the same data in one run, and prints the ratios.
 //
 //	go run ./bench vet      vetting against unzip -t, and the search for references against grep -F
+//	go run ./bench keep     keeping and restoring against tar, zstd, cp, git, rsync and find
 //
 // Both sides of a comparison run in turn, so that a machine that slows down slows both; the medians are compared. It needs the Debian packages
 // of the tools that it names.
@@ -20,7 +21,7 @@ import (
 )
 
 // comparisons by name; each works in a folder of its own, which is removed afterwards.
-var comparisons = map[string]func(*bench) error{"vet": vet}
+var comparisons = map[string]func(*bench) error{"vet": vet, "keep": keep}
 
 func main() {
 	if err := run(os.Args[1:]); err != nil {

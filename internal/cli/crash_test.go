@@ -29,6 +29,11 @@ func (w *world) mess() {
 func crashWorld(t *testing.T, command []string) (w *world, before, after map[string]string) {
 	w = newWorld(t)
 	w.ok("keep", "tidewrack")
+	if command[0] == "swap" { // to one that has saves of its own, in slots that the present one has too
+		w.ok("fresh", "Night Run", "tidewrack", "--yes")
+		w.ok("place", "downloads/quiet-cove.zip", "--slot", "1", "--yes")
+		w.ok("swap", "tidewrack", "--yes")
+	}
 	w.mess()
 	w.ok("keep", "tidewrack") // so that no run has to keep first: the crashes are to hit the change
 	before = state(t, w.voyages())
@@ -43,6 +48,8 @@ func crashWorld(t *testing.T, command []string) (w *world, before, after map[str
 var changing = map[string][]string{
 	"place":   {"place", "downloads/quiet-cove.zip", "--yes"},
 	"restore": {"restore", "tidewrack.1", "--yes"},
+	"swap":    {"swap", "night-run", "--yes"},
+	"fresh":   {"fresh", "Third Run", "tidewrack", "--yes"},
 }
 
 // settled runs the next command and demands the old state or the new one; new is taken back. It reports whether the change had happened.

@@ -187,7 +187,7 @@ func TestCleanSave(t *testing.T) {
 }
 
 // rewrite replaces a text inside a packed file.
-func rewrite(t *testing.T, path, old, new string) {
+func rewrite(t testing.TB, path, old, new string) {
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	z, err := gzip.NewReader(bytes.NewReader(data))

@@ -111,7 +111,7 @@ func (a *app) root() *ucli.Command {
 			a.look(), a.saves(), a.needs(), a.mods(),
 			a.keep(), a.kept(), a.restore(), a.archive(),
 			a.vet(), a.place(), a.parcel(),
-			a.play(), a.watch(), a.playthroughs(),
+			a.play(), a.watch(), a.playthroughs(), a.swap(), a.fresh(),
 			a.undo(),
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {

@@ -315,6 +315,7 @@ type Active struct {
 // Settings are the game's settings files.
 type Settings struct {
 	Files    []string `toml:"files" jsonschema:"required,description=templates; the last parts may be a glob"`
+	Stays    []string `toml:"stays" jsonschema:"description=globs of those that stay through swaps and fresh starts"`
 	Personal []string `toml:"personal" jsonschema:"description=globs of file names among them that tell of the player"`
 }
 
@@ -345,7 +346,7 @@ var later = map[string]bool{
 	"save.if.mod": true, "rule.if.layout": true, "rule.if.mod": true, "file.newest": true, "save.file.newest": true, "mod.file.newest": true,
 	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
 	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.settings": true, "mod.data": true, "mod.digest": true,
-	"settings.stays": true, "version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
+	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
 	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 

@@ -93,6 +93,8 @@ func (v validator) all() {
 		v.list("active", &List{In: a.In, Each: a.Each, ID: a.ID}, d.Files)
 	}
 	if d.Settings != nil {
+		v.globs("settings.stays", d.Settings.Stays)
+		v.globs("settings.personal", d.Settings.Personal)
 		for i, f := range d.Settings.Files {
 			v.template(fmt.Sprintf("settings.files.%d", i), f)
 			if _, glob := splitGlob(f); glob == "" || !doublestar.ValidatePattern(glob) {

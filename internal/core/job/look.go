@@ -113,7 +113,10 @@ func (s *Session) ready(ctx context.Context, in *game.Install) (recovered bool, 
 	if err != nil {
 		return false, err
 	}
-	return change.Recover(ctx, roots, listed)
+	if recovered, err = change.Recover(ctx, roots, listed); err != nil {
+		return recovered, err
+	}
+	return recovered, s.catchUp(ctx, in)
 }
 
 // changeable are the folders of an install that Ostrov changes, and those in or directly beside which nothing may be staged: the game

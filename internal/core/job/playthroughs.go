@@ -116,3 +116,8 @@ func (s *Session) ChangePlaythrough(ctx context.Context, name string, change fun
 	change(&p)
 	return s.Logbook.Update(ctx, name, p)
 }
+
+// Activate makes a playthrough the one that is played: saves written from now on belong to it.
+func (s *Session) Activate(ctx context.Context, name string) error {
+	return s.ChangePlaythrough(ctx, name, func(p *logbook.Playthrough) { p.Active, p.Closed = true, false })
+}

@@ -46,6 +46,8 @@ type Planned struct {
 	plan    change.Plan
 	safety  string // what the snapshot taken before is for; "" takes none
 	records []func(ctx context.Context) error
+	outcome *outcome // what the logbook is to know then, and undone when it is taken back; nil where that is known from the folders
+	undone  *outcome
 }
 
 // Done is a change that has been made.
@@ -133,7 +135,7 @@ func (s *Session) newPlan(ctx context.Context, l *Look, title string, guard func
 	if guard == nil {
 		guard = func() error { return mayChange(ctx, l.Install, nil, nil) }
 	}
-	return &Planned{Install: l.Install, look: l, safety: title, plan: change.Plan{Title: title, Install: l.Install.Address(), Listed: listed, Guard: guard, Announce: s.rememberChange, Now: s.Now(), Wait: lockWait}}
+	return &Planned{Install: l.Install, look: l, safety: title, plan: change.Plan{Title: title, Install: l.Install.Address(), Listed: listed, Guard: guard, Now: s.Now(), Wait: lockWait}}
 }
 
 type restorer struct {
@@ -164,8 +166,12 @@ func (r *restorer) saves(root archive.Root, only string) error {
 			r.p.Steps = append(r.p.Steps, Step{"leave", kept.Called(), filepath.Join(folder.Path, kept.Name), "is as it was kept"})
 			continue
 		}
-		if now != nil && now.Playthrough != r.snap.Playthrough && now.Playthrough != "" {
-			return usage(fmt.Sprintf("ostrov restore %s --to DIR", r.snap.Address()), "%s is in use by %s, of the playthrough %s; nothing has been changed", kept.Called(), now.Title(), now.Playthrough)
+		if now != nil && now.Playthrough != r.snap.Playthrough && (now.Playthrough != "" || len(r.l.Playthroughs) > 1) {
+			whose := "of no playthrough"
+			if now.Playthrough != "" {
+				whose = "of the playthrough " + now.Playthrough
+			}
+			return usage(fmt.Sprintf("ostrov restore %s --to DIR", r.snap.Address()), "%s is in use by %s, %s; nothing has been changed", kept.Called(), now.Title(), whose)
 		}
 		kind := kindOf(r.l.Install.Game, kept.Kind)
 		if kind == nil {
@@ -359,6 +365,9 @@ func (r *restorer) files(root archive.Root, dir string) error {
 		if n.Kind != tree.File {
 			continue
 		}
+		if r.stays(n.Path) {
+			continue
+		}
 		step := Step{"put", n.Path, filepath.Join(dir, filepath.FromSlash(n.Path)), ""}
 		if e, err := tree.Look(dir, n.Path); err == nil {
 			if sums, err := r.s.Hasher.File(r.ctx, dir, e, false); err == nil && sums.Blake3 == n.Digest {
@@ -417,8 +426,14 @@ func (r *restorer) mods(root archive.Root) error {
 // modTops are the paths of the mods in a listing: those that lie in no other path of it.
 func modTops(nodes []archive.Node) []string {
 	var tops []string
-	for _, n := range nodes {
-		if len(tops) == 0 || !strings.HasPrefix(n.Path, tops[len(tops)-1]+"/") {
+	seen := map[string]bool{}
+	for _, n := range nodes { // "a.txt" stands between "a" and "a/b"
+		inside := false
+		for dir := path.Dir(n.Path); dir != "." && !inside; dir = path.Dir(dir) {
+			inside = seen[dir]
+		}
+		if !inside {
+			seen[n.Path] = true
 			tops = append(tops, n.Path)
 		}
 	}
@@ -455,11 +470,13 @@ func (s *Session) Apply(ctx context.Context, p *Planned) (*Done, error) {
 		}
 		done.Safety = snap
 	}
+	p.plan.Announce = s.announce(p.outcome, p.undone)
 	r, err := change.Apply(ctx, p.plan)
 	if err != nil {
 		return nil, s.changeError(err)
 	}
 	done.Record = r
+	s.recordDone(ctx, p, r)
 	for _, record := range p.records {
 		if err := record(ctx); err != nil {
 			s.Log.Error("the change is made but not recorded", "error", err)
@@ -467,6 +484,17 @@ func (s *Session) Apply(ctx context.Context, p *Planned) (*Done, error) {
 	}
 	delete(s.looks, p.Install)
 	return done, nil
+}
+
+// recordDone makes the logbook know what a change meant. The change has happened: what fails here is caught up with by the next command.
+func (s *Session) recordDone(ctx context.Context, p *Planned, r *change.Record) {
+	if p.outcome == nil {
+		return
+	}
+	pointer := pointerTo{ID: r.ID, Title: r.Title, Install: r.Install, Dir: r.Dir, Outcome: p.outcome, OnUndo: p.undone}
+	if err := s.finishOutcome(ctx, pointer); err != nil {
+		s.Log.Error("the change is made but not recorded", "error", err)
+	}
 }
 
 // keepBefore keeps the playthroughs that a plan touches, unless the newest snapshot has them just so.

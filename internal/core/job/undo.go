@@ -6,9 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 
 	"ostrov/internal/core/change"
 )
@@ -19,36 +20,37 @@ type pointerTo struct {
 	Title   string `json:"title"`
 	Install string `json:"install"`
 	Dir     string `json:"dir"`
+	// Outcome is what the logbook is to know once the change has happened, and OnUndo once it has been taken back; nil where that is all known
+	// from the folders. Recorded tells that it does.
+	Outcome  *outcome `json:"outcome,omitempty"`
+	OnUndo   *outcome `json:"on_undo,omitempty"`
+	Recorded bool     `json:"recorded,omitempty"`
 }
 
-// rememberChange notes where the record of a change will be.
-func (s *Session) rememberChange(r *change.Record) error {
-	data, err := json.MarshalIndent(pointerTo{r.ID, r.Title, r.Install, r.Dir}, "", "  ")
+// announce notes where the record of a change will be, and what it will mean.
+func (s *Session) announce(now, undone *outcome) func(*change.Record) error {
+	return func(r *change.Record) error {
+		return s.writePointer(pointerTo{ID: r.ID, Title: r.Title, Install: r.Install, Dir: r.Dir, Outcome: now, OnUndo: undone})
+	}
+}
+
+func (s *Session) writePointer(p pointerTo) error {
+	data, err := json.MarshalIndent(p, "", "  ")
 	if err != nil {
 		return err
 	}
-	return s.writeHome(filepath.Join("changes", r.ID+".json"), data)
+	return s.writeHome(filepath.Join("changes", p.ID+".json"), data)
 }
 
 // LastChange is the newest change that can be taken back.
 func (s *Session) LastChange() (*change.Record, error) {
-	list, err := os.ReadDir(filepath.Join(s.Home, "changes"))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	all, err := s.pointers()
+	if err != nil {
 		return nil, err
 	}
-	var names []string
-	for _, e := range list {
-		if filepath.Ext(e.Name()) == ".json" {
-			names = append(names, e.Name())
-		}
-	}
-	sort.Sort(sort.Reverse(sort.StringSlice(names)))
 	var newest *change.Record
-	for _, name := range names {
-		var p pointerTo
-		if err := s.readHome(filepath.Join("changes", name), &p); err != nil {
-			return nil, err
-		}
+	for _, name := range slices.Backward(slices.Sorted(maps.Keys(all))) {
+		p := all[name]
 		r, err := change.ReadRecord(p.Dir)
 		if errors.Is(err, fs.ErrNotExist) {
 			if _, err := os.Stat(filepath.Dir(p.Dir)); err == nil { // it never happened, or what it moved aside is gone by now
@@ -91,6 +93,12 @@ func (s *Session) Undo(ctx context.Context, r *change.Record, force bool) (*Done
 	if err := p.plan.Guard(); err != nil {
 		return nil, err
 	}
+	pointer := pointerTo{}
+	if err := s.readHome(filepath.Join("changes", r.ID+".json"), &pointer); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	p.outcome, p.undone = pointer.OnUndo, pointer.Outcome
+	p.plan.Announce = s.announce(p.outcome, p.undone)
 	done := &Done{}
 	if force {
 		if done.Safety, err = s.keepBefore(ctx, p); err != nil {
@@ -100,6 +108,7 @@ func (s *Session) Undo(ctx context.Context, r *change.Record, force bool) (*Done
 	if done.Record, err = change.Undo(ctx, r, p.plan, force); err != nil {
 		return nil, s.changeError(err)
 	}
+	s.recordDone(ctx, p, done.Record)
 	delete(s.looks, in)
 	return done, nil
 }

@@ -64,10 +64,17 @@ func (l *Logbook) SetPlaces(ctx context.Context, install string, places []Place)
 	})
 }
 
-// Forget drops a save that is gone and of which the player has been told, or that Ostrov itself removed.
+// Forget drops a save that is gone and of which the player has been told, or that Ostrov itself removed. What comes to lie at its place later
+// is another save.
 func (l *Logbook) Forget(ctx context.Context, install string, key Key) error {
-	_, err := l.db.ExecContext(ctx, "DELETE FROM places WHERE install = ? AND folder = ? AND name = ?", install, key.Folder, key.Name)
-	return err
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"places", "belongs"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE install = ? AND folder = ? AND name = ?", install, key.Folder, key.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func (l *Logbook) inTx(ctx context.Context, do func(*sql.Tx) error) error {
@@ -195,4 +202,10 @@ func (l *Logbook) Update(ctx context.Context, old string, p Playthrough) error {
 		_, err := tx.ExecContext(ctx, "UPDATE playthroughs SET name = ?, title = ?, active = ?, closed = ? WHERE name = ?", p.Name, p.Title, p.Active, p.Closed, old)
 		return err
 	})
+}
+
+// Drop forgets a playthrough that has no saves.
+func (l *Logbook) Drop(ctx context.Context, name string) error {
+	_, err := l.db.ExecContext(ctx, "DELETE FROM playthroughs WHERE name = ? AND NOT EXISTS (SELECT 1 FROM belongs WHERE playthrough = ?)", name, name)
+	return err
 }

@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/job"
+)
+
+func (a *app) swap() *ucli.Command {
+	return &ucli.Command{
+		Name: "swap", Category: "play", Usage: "put the present playthrough away and bring another one: saves, mod list, settings", ArgsUsage: "PLAYTHROUGH",
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
+			&ucli.BoolFlag{Name: "anyway", Usage: "also when a mod that it needs is neither installed nor kept"},
+		},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 1, 1); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			name := cmd.Args().First()
+			p, err := s.PlanSwap(ctx, name, job.SwapRequest{Kind: cmd.String("kind"), Anyway: cmd.Bool("anyway")})
+			if err != nil {
+				return err
+			}
+			if !p.Changes() && !a.dryRun { // nothing to move, but another one is played from now on
+				if err := s.Activate(ctx, name); err != nil {
+					return err
+				}
+			}
+			return a.carryOut(ctx, "swap", p, "swapped to "+name, "Swap to "+name+"?")
+		},
+	}
+}
+
+func (a *app) fresh() *ucli.Command {
+	return &ucli.Command{
+		Name: "fresh", Category: "play", Usage: "put the present playthrough away and start a new one; settings and mods stay", ArgsUsage: "TITLE [GAME]",
+		Flags: []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"}},
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 1, 2); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			in, err := s.Install(cmd.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			l, err := s.Look(ctx, in)
+			if err != nil {
+				return err
+			}
+			title := cmd.Args().First()
+			p, err := s.PlanFresh(ctx, l, title, job.SwapRequest{Kind: cmd.String("kind")})
+			if err != nil {
+				return err
+			}
+			if !p.Changes() && !a.dryRun {
+				if _, err := s.StartPlaythrough(ctx, in, title); err != nil {
+					return err
+				}
+			}
+			return a.carryOut(ctx, "fresh", p, fmt.Sprintf("started %q afresh", title), "Start afresh?")
+		},
+	}
+}
