@@ -44,6 +44,9 @@ func (p *Printer) Kept(k *job.Kept) {
 		read += fmt.Sprintf(", %s unchanged and not read again", Size(k.Reused))
 	}
 	p.Line("  %-9s %s, grown by %s; %s", "archive", k.Archive, Size(k.Stored), read)
+	for _, dir := range k.Spread {
+		p.Line("  %-9s and in %s", "", dir)
+	}
 	if k.Started != "" {
 		p.Line("")
 		p.Line("  A playthrough %q was started for it.", k.Started)
@@ -132,8 +135,15 @@ func (p *Printer) Playthroughs(all []logbook.Playthrough, saves map[string]int) 
 }
 
 // Verified writes the report on an archive.
-func (p *Printer) Verified(dir string, r archive.Report) {
+func (p *Printer) Verified(dir string, r archive.Report, deep bool) {
 	if len(r.Damage) == 0 {
+		if !deep {
+			p.Line("%s: %s", p.paint(good, "all there"), dir)
+			p.Line("")
+			p.Line("  %s, %s in %s; what is in them was not read", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
+			p.Next("ostrov archive verify")
+			return
+		}
 		p.Line("%s: %s", p.paint(good, "whole"), dir)
 		p.Line("")
 		p.Line("  %s, %s of content in %s, every byte read and checked", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
@@ -150,4 +160,54 @@ func (p *Printer) Verified(dir string, r archive.Report) {
 			p.Line("      touches nothing that is in use")
 		}
 	}
+}
+
+// Clearing writes what clearing the archive removes.
+func (p *Printer) Clearing(c *archive.Clearing) {
+	if len(c.Go) == 0 {
+		p.Line("no snapshot goes; %d stay", c.Stay)
+	} else {
+		p.Line("%s, %d stay", Count(len(c.Go), "snapshot goes", "snapshots go"), c.Stay)
+		p.Line("")
+		var rows [][]string
+		for _, s := range c.Go {
+			rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), fmt.Sprint(len(s.Saves))})
+		}
+		p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version"}, {title: "saves", right: true}}, rows)
+	}
+	if c.Freed > 0 {
+		p.Line("")
+		p.Line("  %s of content are removed that nothing uses", Size(c.Freed))
+	}
+	if c.Marked > 0 || len(c.Go) > 0 {
+		p.Line("")
+		p.Line("  Content that nothing uses is marked now and removed by clear-old from tomorrow on, when no keep can be building on it.")
+	}
+}
+
+// ClearingDoc is a clearing in JSON; sizes in bytes.
+type ClearingDoc struct {
+	Head
+	Done      bool     `json:"done"`
+	Snapshots []string `json:"snapshots"` // that go
+	Stay      int      `json:"stay"`
+	Freed     int64    `json:"freed"`
+	Marked    int64    `json:"marked"`
+}
+
+// Clearing makes the document of a clearing.
+func Clearing(c *archive.Clearing, done bool) ClearingDoc {
+	d := ClearingDoc{Head: NewHead("archive clear-old"), Done: done, Snapshots: []string{}, Stay: c.Stay, Freed: c.Freed, Marked: c.Marked}
+	for _, s := range c.Go {
+		d.Snapshots = append(d.Snapshots, s.Address())
+	}
+	return d
+}
+
+// CopiedDoc is what copying an archive did, in JSON.
+type CopiedDoc struct {
+	Head
+	From string `json:"from"`
+	To   string `json:"to"`
+	archive.Copied
 }

@@ -48,7 +48,9 @@ type Archive struct {
 
 	cache Cache
 	where map[tree.Digest]string // content file of each entry; nil until loaded
-	open  openZips
+	// marked are content files that a clearing has marked; see clear.go.
+	marked map[string]bool
+	open   openZips
 }
 
 type head struct {

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -24,10 +25,17 @@ import (
 var evening = time.Date(2026, 3, 1, 21, 14, 2, 0, time.UTC)
 
 // memory is an Index for tests.
-type memory map[string]tree.Known
+type memory struct{ files sync.Map }
 
-func (m memory) Lookup(path string) (tree.Known, bool) { k, ok := m[path]; return k, ok }
-func (m memory) Store(path string, k tree.Known)       { m[path] = k }
+func (m *memory) Lookup(path string) (tree.Known, bool) {
+	k, ok := m.files.Load(path)
+	if !ok {
+		return tree.Known{}, false
+	}
+	return k.(tree.Known), true
+}
+
+func (m *memory) Store(path string, k tree.Known) { m.files.Store(path, k) }
 
 // fixture is a folder of saves and an archive.
 type fixture struct {
@@ -40,7 +48,7 @@ type fixture struct {
 
 func newFixture(t testing.TB) *fixture {
 	f := &fixture{t: t, saves: t.TempDir(), now: time.Now().Add(time.Hour)} // later than all files, so that these count as settled
-	f.hasher = &tree.Hasher{Index: memory{}, Now: func() time.Time { return f.now }}
+	f.hasher = &tree.Hasher{Index: &memory{}, Now: func() time.Time { return f.now }}
 	var err error
 	f.a, err = Create(filepath.Join(t.TempDir(), "archive"), nil)
 	require.NoError(t, err)
@@ -380,7 +388,7 @@ func BenchmarkKeep(b *testing.B) {
 			b.SetBytes(int64(c.files * c.size))
 			for b.Loop() {
 				b.StopTimer()
-				f.hasher.Index = memory{}
+				f.hasher.Index = &memory{}
 				a, err := Create(filepath.Join(b.TempDir(), "archive"), nil)
 				require.NoError(b, err)
 				f.a = a
@@ -508,4 +516,39 @@ func (n notebook) Recall(place string, state tree.Digest, into any) bool {
 
 func (n notebook) Note(place string, state tree.Digest, what any) {
 	n[place+state.Hex()], _ = json.Marshal(what)
+}
+
+// TestClearingWaits marks content that nothing uses, and removes it only when no keep can be building on it.
+func TestClearingWaits(t *testing.T) {
+	f := newFixture(t)
+	f.write("a", noise(5000, 1))
+	first, _ := f.keep(nil)
+	f.write("a", noise(5000, 2))
+	second, _ := f.keep(first)
+	content := func() int {
+		list, err := filepath.Glob(filepath.Join(f.a.Dir, "content", "*.zip"))
+		require.NoError(t, err)
+		return len(list)
+	}
+	clearOld := func() *Clearing {
+		c, err := f.a.PlanClear(Rule{Count: 1}, f.now)
+		require.NoError(t, err)
+		require.NoError(t, f.a.Clear(Rule{Count: 1}, c, f.now))
+		return c
+	}
+	before := content()
+	assert.Len(t, clearOld().Go, 1)
+	assert.Equal(t, before, content(), "marked only")
+	f.write("a", noise(5000, 1)) // the same as the one that went: it is stored anew, not built on what is marked
+	third, k := f.keep(second)
+	assert.Positive(t, k.Stored())
+	f.now = f.now.Add(Rest)
+	assert.Positive(t, clearOld().Freed)
+	assert.Less(t, content(), before+1)
+	got, err := f.read(third)
+	require.NoError(t, err)
+	assert.Equal(t, string(noise(5000, 1)), got["a"])
+	report, err := f.a.Verify(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, report.Damage)
 }

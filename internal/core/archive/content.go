@@ -35,7 +35,12 @@ func (a *Archive) load() error {
 	if a.where != nil {
 		return nil
 	}
+	a.marked = map[string]bool{}
 	list, err := os.ReadDir(filepath.Join(a.Dir, "content"))
+	if err != nil {
+		return err
+	}
+	unused, err := a.readMarks()
 	if err != nil {
 		return err
 	}
@@ -44,6 +49,7 @@ func (a *Archive) load() error {
 		if !contentPattern.MatchString(e.Name()) {
 			continue
 		}
+		_, marked := unused[e.Name()] // it goes one day: read from it, but build nothing on it
 		info, err := e.Info()
 		if err != nil {
 			return err
@@ -61,7 +67,13 @@ func (a *Archive) load() error {
 			}
 		}
 		for _, d := range digests {
+			if marked && where[d] != "" {
+				continue
+			}
 			where[d] = e.Name()
+		}
+		if marked {
+			a.marked[e.Name()] = true
 		}
 	}
 	a.where = where
@@ -275,7 +287,7 @@ func (w *contentWriter) add(p *packer, data []byte) (tree.Digest, error) {
 func (w *contentWriter) claim(d tree.Digest) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if _, ok := w.a.where[d]; ok {
+	if name, ok := w.a.where[d]; ok && !w.a.marked[name] {
 		return false
 	}
 	w.a.where[d] = "" // to be known when the file has its name
@@ -286,8 +298,8 @@ func (w *contentWriter) claim(d tree.Digest) bool {
 func (w *contentWriter) holds(d tree.Digest) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	_, ok := w.a.where[d]
-	return ok
+	name, ok := w.a.where[d]
+	return ok && !w.a.marked[name]
 }
 
 func (w *contentWriter) append(e packed) error {

@@ -110,7 +110,7 @@ func (k *Keeping) WholeRoot(ctx context.Context, place string, before *Snapshot,
 		return known.Root, nodes, err
 	}
 	for _, name := range known.Content {
-		if _, err := os.Stat(filepath.Join(k.a.Dir, "content", name)); err != nil { // cleared meanwhile, or another archive
+		if _, err := os.Stat(filepath.Join(k.a.Dir, "content", name)); err != nil || k.a.marked[name] { // cleared meanwhile
 			known, nodes, err := k.freshRoot(ctx, before, root, groups)
 			return known.Root, nodes, err
 		}

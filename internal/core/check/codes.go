@@ -50,6 +50,7 @@ const (
 	GameRunning  Code = "game-running"
 	NeverStarted Code = "never-started"
 	SameDrive    Code = "same-drive"
+	ArchiveAway  Code = "archive-away"
 	// SettingNeeded is a [[require]] of the description that does not hold.
 	SettingNeeded Code = "setting-needed"
 	BaseAltered   Code = "base-altered"
@@ -150,6 +151,8 @@ var table = []Info{
 		Effect: "Depends on the file: a mod that replaces it, damage, or an update.", Remedy: "Let the store repair the game, or record it anew after an update.", Example: "tides.dat is altered"},
 	{Code: WrongStarter, Severity: Risk, Meaning: "The program that would be started is not the one for the newest save.",
 		Effect: "The game starts without what the save needs.", Remedy: "Start the program named.", Example: "Tidewrack.exe starts without mods; slot 1 needs lantern.exe"},
+	{Code: ArchiveAway, Severity: Note, Meaning: "One of several archives is not there, as its drive is absent.",
+		Effect: "It lacks the newest snapshots.", Remedy: "Connect the drive, then `ostrov archive copy DIR`.", Example: "/mnt/backup/ostrov is not there"},
 	{Code: AlreadyHere, Severity: Note, Meaning: "The same save, byte for byte, is in the install already.",
 		Effect: "None.", Remedy: "None needed.", Example: "the same as slot 3"},
 	{Code: OwnerDiffers, Severity: Note, Meaning: "The save belongs to another account.",

@@ -44,6 +44,7 @@ type Kept struct {
 	Copied, Reused int64 // bytes of files read and not read
 	Stored         int64 // bytes the archive grew
 	Archive        string
+	Spread         []string // other archives that it was copied into
 	// Started is the playthrough that was made for it, or "".
 	Started  string
 	Findings []check.Finding
@@ -58,7 +59,7 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if err != nil {
 		return nil, err
 	}
-	kept := &Kept{Archive: s.ArchiveDir()}
+	kept := &Kept{}
 	name, err := s.playthroughFor(ctx, l, req.As, kept)
 	if err != nil {
 		return nil, err
@@ -67,6 +68,7 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if err != nil {
 		return nil, err
 	}
+	kept.Archive = a.Dir
 	if err := s.archiveApart(l); err != nil {
 		return nil, err
 	}
@@ -105,6 +107,9 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 		if other.ID == snap.ID {
 			snap.Number = other.Number
 		}
+	}
+	if err := s.spread(ctx, a, snap, kept); err != nil {
+		return nil, err
 	}
 	if sameDrive(kept.Archive, in.Root) && len(all) == 1 {
 		kept.Findings = append(kept.Findings, check.New(check.SameDrive, "", "the archive is on the game's own drive"))

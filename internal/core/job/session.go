@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -245,36 +246,61 @@ func (s *Session) saveInstalls() error {
 	return s.writeHome("installs.json", append(data, '\n'))
 }
 
-// ArchiveDir is the folder of the archive that snapshots go to: the first one configured, else one in Ostrov's home.
+// ArchiveDir is the folder of the archive that snapshots go to: that of the open one, else the first one configured, else one in Ostrov's home.
 func (s *Session) ArchiveDir() string {
-	if len(s.config.Archives) > 0 {
-		return s.config.Archives[0]
+	if s.archive != nil {
+		return s.archive.Dir
 	}
-	return filepath.Join(s.Home, "archive")
+	return s.ArchiveDirs()[0]
 }
 
-// Archive opens the archive. With create it is made where it is missing, else that is fs.ErrNotExist.
+// ArchiveDirs are the folders of all archives, the one that is kept into first.
+func (s *Session) ArchiveDirs() []string {
+	if len(s.config.Archives) > 0 {
+		return s.config.Archives
+	}
+	return []string{s.ownArchive()}
+}
+
+// ownArchive is the archive in Ostrov's home, which stands in where no other is there.
+func (s *Session) ownArchive() string { return filepath.Join(s.Home, "archive") }
+
+// Archive opens the archive: the first of those configured that is there. With create one in Ostrov's home is made where none is, so that a keep
+// before a change never fails for an absent drive; without, that is fs.ErrNotExist.
 func (s *Session) Archive(create bool) (*archive.Archive, error) {
 	if s.archive != nil {
 		return s.archive, nil
 	}
-	var cache archive.Cache
-	if s.index != nil {
-		cache = s.index
-	}
-	dir := s.ArchiveDir()
-	a, err := archive.Open(dir, cache)
-	if errors.Is(err, fs.ErrNotExist) && create {
-		if len(s.config.Archives) > 0 {
-			return nil, problem("connect the drive, or `ostrov archive add DIR`", "the archive %s is not there: %w", dir, err)
+	first := error(nil)
+	for _, dir := range append(slices.Clone(s.ArchiveDirs()), s.ownArchive()) {
+		a, err := archive.Open(dir, s.archiveCache())
+		if err == nil {
+			s.archive = a
+			return a, nil
 		}
-		a, err = archive.Create(dir, cache)
+		if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		if first == nil {
+			first = err
+		}
 	}
+	if !create {
+		return nil, first
+	}
+	a, err := archive.Create(s.ownArchive(), s.archiveCache())
 	if err != nil {
 		return nil, err
 	}
 	s.archive = a
 	return a, nil
+}
+
+func (s *Session) archiveCache() archive.Cache {
+	if s.index == nil {
+		return nil
+	}
+	return s.index
 }
 
 // AddArchive makes dir the archive that snapshots go to. It is created where it is missing. An archive inside a game's folders, or around
@@ -345,7 +371,7 @@ func (s *Session) counting(what string, total int64) func(n int64) {
 
 // forbidden are the folders of Ostrov itself, which no description may reach.
 func (s *Session) forbidden() []string {
-	return append([]string{s.Home, s.ArchiveDir()}, s.config.Archives...)
+	return append([]string{s.Home}, s.ArchiveDirs()...)
 }
 
 // GameIDs are the ids of all games that have a description, sorted.

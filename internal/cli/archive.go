@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+func (a *app) archive() *ucli.Command {
+	return &ucli.Command{
+		Name: "archive", Category: "keep", Usage: "where snapshots are kept, and whether they are whole",
+		Action: func(_ context.Context, cmd *ucli.Command) error {
+			if cmd.Args().Present() {
+				return &usageError{fmt.Errorf("archive has no %q: there are add, verify, copy and clear-old", cmd.Args().First()), "ostrov archive"}
+			}
+			return a.showArchive()
+		},
+		Commands: []*ucli.Command{
+			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: func(ctx context.Context, cmd *ucli.Command) error {
+				if err := args(cmd, 1, 1); err != nil {
+					return err
+				}
+				s, err := a.open()
+				if err != nil {
+					return err
+				}
+				if err := s.RequireRecords(); err != nil {
+					return err
+				}
+				created, err := s.AddArchive(ctx, cmd.Args().First())
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.archiveJSON(s, "archive add", 0)
+				}
+				p := a.printer()
+				p.Line("%s", map[bool]string{true: "made and added ", false: "added "}[created]+s.ArchiveDir())
+				p.Next("ostrov keep")
+				return nil
+			}},
+			{
+				Name: "verify", Usage: "read everything in the archive and prove it whole",
+				Flags: []ucli.Flag{
+					&ucli.BoolFlag{Name: "fast", Usage: "only look whether everything is there"},
+					&ucli.StringFlag{Name: "repair", Usage: "replace what is damaged by that of the archive in `DIR`", TakesFile: true},
+				},
+				Action: a.verifyArchive,
+			},
+			{Name: "copy", Usage: "copy into the archive in DIR what it lacks", ArgsUsage: "DIR", Action: a.copyArchive},
+			{
+				Name: "clear-old", Usage: "make room: remove old snapshots, all with a note excepted",
+				Flags: []ucli.Flag{
+					&ucli.IntFlag{Name: "days", Value: 90, Usage: "all of the last `N` days stay"},
+					&ucli.IntFlag{Name: "count", Value: 20, Usage: "the newest `N` of each playthrough stay"},
+				},
+				Action: a.clearOld,
+			},
+		},
+	}
+}
+
+func (a *app) archiveJSON(s *job.Session, command string, size int64) error {
+	return view.JSON(a.Stdout, view.ArchiveDoc{Head: view.NewHead(command), Dir: s.ArchiveDir(), Size: size})
+}
+
+func (a *app) showArchive() error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	arch, err := s.Archive(false)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	var size int64
+	if err == nil {
+		if size, err = arch.Size(); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.archiveJSON(s, "archive", size)
+	}
+	p := a.printer()
+	if arch == nil {
+		p.Line("%s: not there yet; the first keep makes it", s.ArchiveDir())
+		p.Next("ostrov keep", "ostrov archive add DIR")
+		return nil
+	}
+	p.Line("%s: %s", s.ArchiveDir(), view.Size(size))
+	p.Next("ostrov kept", "ostrov archive verify")
+	return nil
+}
+
+func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 0, 0); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	if dir := cmd.String("repair"); dir != "" {
+		if a.dryRun {
+			return &usageError{errors.New("--repair has no --dry-run: look first with verify"), "ostrov archive verify"}
+		}
+		repaired, err := s.RepairArchive(ctx, dir)
+		if err != nil {
+			return err
+		}
+		if !a.json {
+			a.printer().Line("%s taken from %s", view.Count(len(repaired), "file was", "files were"), dir)
+		}
+	}
+	verify := s.VerifyArchive
+	if cmd.Bool("fast") {
+		verify = s.GlanceArchive
+	}
+	r, err := verify(ctx)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if r.Damage == nil {
+			r.Damage = []archive.Damage{}
+		}
+		err = view.JSON(a.Stdout, view.VerifyDoc{Head: view.NewHead("archive verify"), Dir: s.ArchiveDir(), Report: r})
+	} else {
+		a.printer().Verified(s.ArchiveDir(), r, !cmd.Bool("fast"))
+	}
+	if err == nil && len(r.Damage) > 0 {
+		return statusError(exitError)
+	}
+	return err
+}
+
+func (a *app) copyArchive(ctx context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 1, 1); err != nil {
+		return err
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	done, err := s.CopyArchive(ctx, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.CopiedDoc{Head: view.NewHead("archive copy"), From: s.ArchiveDir(), To: cmd.Args().First(), Copied: done})
+	}
+	if done.Snapshots == 0 {
+		a.printer().Line("%s has everything already", cmd.Args().First())
+		return nil
+	}
+	a.printer().Line("copied %s to %s, %s", view.Count(done.Snapshots, "snapshot", "snapshots"), cmd.Args().First(), view.Size(done.Bytes))
+	return nil
+}
+
+func (a *app) clearOld(_ context.Context, cmd *ucli.Command) error {
+	if err := args(cmd, 0, 0); err != nil {
+		return err
+	}
+	rule := archive.Rule{Days: int(cmd.Int("days")), Count: int(cmd.Int("count"))}
+	if rule.Days < 0 || rule.Count < 1 {
+		return &usageError{errors.New("at least the newest snapshot of each playthrough stays: --count 1"), "ostrov archive clear-old"}
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	c, err := s.PlanClear(rule)
+	if err != nil {
+		return err
+	}
+	doc := view.Clearing(c, !a.dryRun)
+	if !a.json {
+		a.printer().Clearing(c)
+	}
+	if !a.dryRun {
+		if len(c.Go) > 0 {
+			if err := a.confirm("Remove these snapshots?"); err != nil {
+				return err
+			}
+		}
+		if err := s.Clear(rule, c); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return view.JSON(a.Stdout, doc)
+	}
+	if a.dryRun {
+		a.printer().Line("\nNothing has been removed: --dry-run.")
+	}
+	return nil
+}

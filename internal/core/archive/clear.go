@@ -1,0 +1,171 @@
+package archive
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+)
+
+// Rule says which snapshots stay when an archive is cleared: those of the last days, the newest of each playthrough, and all that were kept on
+// purpose with a note.
+type Rule struct {
+	Days  int
+	Count int
+}
+
+// Clearing is what clearing an archive would do, or did.
+type Clearing struct {
+	Go   []*Snapshot // snapshots that go, oldest first
+	Stay int
+	// Freed are bytes of content that nothing uses any more. They are marked first and removed by a later clearing, when nobody can be about to use
+	// them: a keep that runs meanwhile would build on them.
+	Freed int64
+	// Marked are bytes that wait for that.
+	Marked int64
+
+	unused, due []string
+}
+
+// Rest is how long content is marked before it is removed: longer than any keep runs.
+const Rest = 24 * time.Hour
+
+// marks is the file that says since when content files are unused.
+const marks = "unused.json"
+
+type marked struct {
+	Format int                  `json:"ostrov_unused"`
+	Since  map[string]time.Time `json:"since"`
+}
+
+func (a *Archive) readMarks() (map[string]time.Time, error) {
+	data, err := os.ReadFile(filepath.Join(a.Dir, marks))
+	if errors.Is(err, fs.ErrNotExist) {
+		return map[string]time.Time{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	m := marked{Since: map[string]time.Time{}}
+	if err := json.Unmarshal(data, &m); err != nil {
+		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(a.Dir, marks), ErrDamaged, err)
+	}
+	return m.Since, nil
+}
+
+// PlanClear looks which snapshots go by the rule, and which content nothing would use then.
+func (a *Archive) PlanClear(rule Rule, now time.Time) (*Clearing, error) {
+	c := &Clearing{}
+	names, err := a.Playthroughs()
+	if err != nil {
+		return nil, err
+	}
+	used := map[string]bool{}
+	for _, name := range names {
+		all, broken, err := a.Snapshots(name)
+		if err != nil {
+			return nil, err
+		}
+		if len(broken) > 0 {
+			return nil, fmt.Errorf("%s cannot be read, so nobody knows what it uses: %w", broken[0].File, broken[0].Err)
+		}
+		for i, s := range all {
+			newest := len(all)-i <= rule.Count
+			young := now.Sub(s.Taken) < time.Duration(rule.Days)*24*time.Hour
+			if newest || young || s.Note != "" {
+				c.Stay++
+				for _, content := range s.Content {
+					used[content] = true
+				}
+				continue
+			}
+			c.Go = append(c.Go, s)
+		}
+	}
+	slices.SortFunc(c.Go, func(x, y *Snapshot) int { return x.Taken.Compare(y.Taken) })
+	since, err := a.readMarks()
+	if err != nil {
+		return nil, err
+	}
+	list, err := os.ReadDir(filepath.Join(a.Dir, "content"))
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range list {
+		if !contentPattern.MatchString(e.Name()) || used[e.Name()] {
+			continue
+		}
+		info, err := e.Info()
+		if err != nil {
+			continue // gone meanwhile
+		}
+		c.unused = append(c.unused, e.Name())
+		if at, ok := since[e.Name()]; ok && now.Sub(at) >= Rest {
+			c.due = append(c.due, e.Name())
+			c.Freed += info.Size()
+		} else {
+			c.Marked += info.Size()
+		}
+	}
+	return c, nil
+}
+
+// Clear carries out a clearing: it marks what nothing will use, removes the snapshots, and removes the content that has been marked long enough and
+// is still unused.
+func (a *Archive) Clear(rule Rule, c *Clearing, now time.Time) error {
+	since, err := a.readMarks()
+	if err != nil {
+		return err
+	}
+	kept := map[string]time.Time{}
+	for _, name := range c.unused {
+		if kept[name] = now; !since[name].IsZero() {
+			kept[name] = since[name]
+		}
+	}
+	if err := a.writeMarks(kept); err != nil { // first of all: from now on no keep builds on it
+		return err
+	}
+	for _, s := range c.Go {
+		if err := os.Remove(filepath.Join(a.Dir, "playthroughs", s.Playthrough, s.ID+".json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	again, err := a.PlanClear(rule, now) // another machine may have kept meanwhile
+	if err != nil {
+		return err
+	}
+	if err := a.open.close(); err != nil {
+		return err
+	}
+	a.where = nil
+	for _, name := range c.due {
+		if !slices.Contains(again.due, name) {
+			continue
+		}
+		if err := os.Remove(filepath.Join(a.Dir, "content", name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		delete(kept, name)
+	}
+	return a.writeMarks(kept)
+}
+
+func (a *Archive) writeMarks(since map[string]time.Time) error {
+	if len(since) == 0 {
+		err := os.Remove(filepath.Join(a.Dir, marks))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	}
+	data, err := json.MarshalIndent(marked{Format: 1, Since: since}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return publish(filepath.Join(a.Dir, marks), append(data, '\n'))
+}

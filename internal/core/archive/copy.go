@@ -1,0 +1,221 @@
+package archive
+
+import (
+	"archive/zip"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"ostrov/internal/core/tree"
+)
+
+// Copied is what copying one archive into another did.
+type Copied struct {
+	Snapshots int   `json:"snapshots"`
+	Files     int   `json:"content_files"`
+	Bytes     int64 `json:"bytes"`
+}
+
+// CopyTo copies into another archive what that one lacks: first the content of each snapshot, then the snapshot. Each file is written whole or
+// not at all, so that what was interrupted goes on from there. Content files are never altered and named at random: one of the same name is the
+// same. progress is told the bytes copied.
+func (a *Archive) CopyTo(ctx context.Context, to *Archive, progress func(n int64)) (Copied, error) {
+	var done Copied
+	names, err := a.Playthroughs()
+	if err != nil {
+		return done, err
+	}
+	for _, name := range names {
+		snapshots, _, err := a.Snapshots(name)
+		if err != nil {
+			return done, err
+		}
+		for _, s := range snapshots {
+			if err := a.copySnapshot(ctx, to, s, &done, progress); err != nil {
+				return done, err
+			}
+		}
+	}
+	return done, nil
+}
+
+// CopySnapshot copies one snapshot into another archive.
+func (a *Archive) CopySnapshot(ctx context.Context, to *Archive, s *Snapshot) (Copied, error) {
+	var done Copied
+	err := a.copySnapshot(ctx, to, s, &done, func(int64) {})
+	return done, err
+}
+
+func (a *Archive) copySnapshot(ctx context.Context, to *Archive, s *Snapshot, done *Copied, progress func(int64)) error {
+	rel := filepath.Join("playthroughs", s.Playthrough, s.ID+".json")
+	if _, err := os.Stat(filepath.Join(to.Dir, rel)); err == nil {
+		return nil
+	}
+	for _, c := range s.Content {
+		n, err := a.copyFile(ctx, to, filepath.Join("content", c))
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			done.Files, done.Bytes = done.Files+1, done.Bytes+n
+			progress(n)
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(to.Dir, "playthroughs", s.Playthrough), 0o755); err != nil {
+		return err
+	}
+	n, err := a.copyFile(ctx, to, rel)
+	if err != nil {
+		return err
+	}
+	done.Snapshots, done.Bytes = done.Snapshots+1, done.Bytes+n
+	to.where = nil // it has more than was known
+	return nil
+}
+
+// copyFile copies one file that the other archive lacks and returns its size; 0 where it is there.
+func (a *Archive) copyFile(ctx context.Context, to *Archive, rel string) (int64, error) {
+	target := filepath.Join(to.Dir, rel)
+	source := filepath.Join(a.Dir, rel)
+	info, err := os.Stat(source)
+	if err != nil {
+		return 0, err
+	}
+	if there, err := os.Stat(target); err == nil && there.Size() == info.Size() {
+		return 0, nil
+	}
+	return info.Size(), copyOver(ctx, source, target)
+}
+
+// copyOver writes a copy of source under the name target, whole or not at all.
+func copyOver(ctx context.Context, source, target string) error {
+	in, err := os.Open(source)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.CreateTemp(filepath.Dir(target), ".part-"+host()+"-*")
+	if err != nil {
+		return err
+	}
+	_, _, err = tree.SumReader(ctx, in, false, out)
+	return finish(out, target, err)
+}
+
+// Repair replaces content files that are damaged or missing by those of another archive, where these are whole, and returns their names.
+func (a *Archive) Repair(ctx context.Context, from *Archive) ([]string, error) {
+	names, err := a.Playthroughs()
+	if err != nil {
+		return nil, err
+	}
+	checked := map[string]bool{}
+	var repaired []string
+	for _, name := range names {
+		snapshots, _, err := a.Snapshots(name)
+		if err != nil {
+			return repaired, err
+		}
+		for _, s := range snapshots {
+			for _, c := range s.Content {
+				if checked[c] {
+					continue
+				}
+				checked[c] = true
+				own, other := filepath.Join(a.Dir, "content", c), filepath.Join(from.Dir, "content", c)
+				if checkZip(ctx, own) == nil {
+					continue
+				}
+				if err := checkZip(ctx, other); err != nil {
+					continue // not there, or no better
+				}
+				if err := copyOver(ctx, other, own); err != nil {
+					return repaired, err
+				}
+				repaired = append(repaired, c)
+			}
+		}
+	}
+	a.where = nil
+	return repaired, errors.Join(a.open.close())
+}
+
+// checkZip reads a content file through and reports what is wrong with it.
+func checkZip(ctx context.Context, path string) error {
+	z, err := zip.OpenReader(path)
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	for _, f := range z.File {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		d, err := tree.ParseDigest("blake3:" + f.Name)
+		if err != nil {
+			return err
+		}
+		if _, err := readEntry(f, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Glance looks whether every content file that a snapshot uses is there and has a directory that can be read, without reading what is in it.
+func (a *Archive) Glance(ctx context.Context) (Report, error) {
+	var r Report
+	names, err := a.Playthroughs()
+	if err != nil {
+		return r, err
+	}
+	wrong := map[string]string{} // content file: what is wrong with it, or ""
+	touches := map[string][]string{}
+	for _, name := range names {
+		snapshots, broken, err := a.Snapshots(name)
+		if err != nil {
+			return r, err
+		}
+		for _, b := range broken {
+			r.Damage = append(r.Damage, Damage{What: fmt.Sprintf("%s: %v", b.File, b.Err), Touches: []string{"a snapshot of " + name}})
+		}
+		for _, s := range snapshots {
+			if err := ctx.Err(); err != nil {
+				return r, err
+			}
+			r.Snapshots++
+			for _, c := range s.Content {
+				what, known := wrong[c]
+				if !known {
+					what = a.glanceAt(c, &r)
+					wrong[c] = what
+				}
+				if what != "" {
+					touches[what] = append(touches[what], s.Address())
+				}
+			}
+		}
+	}
+	for what, whom := range touches {
+		r.Damage = append(r.Damage, Damage{what, whom})
+	}
+	return r, nil
+}
+
+func (a *Archive) glanceAt(name string, r *Report) string {
+	digests, err := listZip(filepath.Join(a.Dir, "content", name))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Sprintf("content/%s is %v", name, ErrMissing)
+	case err != nil:
+		return fmt.Sprintf("content/%s: %v", name, err)
+	}
+	r.Files++
+	r.Entries += len(digests)
+	if info, err := os.Stat(filepath.Join(a.Dir, "content", name)); err == nil {
+		r.Bytes += info.Size()
+	}
+	return ""
+}

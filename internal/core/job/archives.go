@@ -1,0 +1,108 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/check"
+)
+
+// spread copies a snapshot that was just kept into all other archives that are there, and names those that are not.
+func (s *Session) spread(ctx context.Context, from *archive.Archive, snap *archive.Snapshot, kept *Kept) error {
+	for _, dir := range s.ArchiveDirs() {
+		if dir == from.Dir {
+			continue
+		}
+		to, err := archive.Open(dir, s.archiveCache())
+		if errors.Is(err, fs.ErrNotExist) {
+			f := check.New(check.ArchiveAway, dir, "is not there")
+			f.Remedy = "ostrov archive copy " + shell(dir)
+			kept.Findings = append(kept.Findings, f)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		_, err = from.CopySnapshot(ctx, to, snap)
+		if err = errors.Join(err, to.Close()); err != nil {
+			return fmt.Errorf("kept in %s, but not in %s: %w", from.Dir, dir, err)
+		}
+		kept.Spread = append(kept.Spread, dir)
+	}
+	return nil
+}
+
+// openArchive opens an archive that an argument names.
+func (s *Session) openArchive(dir string) (*archive.Archive, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	a, err := archive.Open(dir, s.archiveCache())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, problem("ostrov archive add DIR", "there is no archive in %s: %w", dir, err)
+	}
+	return a, err
+}
+
+// CopyArchive copies what the archive in dir lacks from the one that is kept into.
+func (s *Session) CopyArchive(ctx context.Context, dir string) (archive.Copied, error) {
+	a, err := s.Archive(false)
+	if err != nil {
+		return archive.Copied{}, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+	}
+	to, err := s.openArchive(dir)
+	if err != nil {
+		return archive.Copied{}, err
+	}
+	if to.Dir == a.Dir {
+		return archive.Copied{}, usage("ostrov archive add DIR, then ostrov archive copy DIR", "%s is the archive that would be copied", dir)
+	}
+	done, err := a.CopyTo(ctx, to, s.counting("copy", 0))
+	return done, errors.Join(err, to.Close())
+}
+
+// RepairArchive replaces damaged content by that of the archive in dir, and returns the names of what was replaced.
+func (s *Session) RepairArchive(ctx context.Context, dir string) ([]string, error) {
+	a, err := s.Archive(false)
+	if err != nil {
+		return nil, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+	}
+	from, err := s.openArchive(dir)
+	if err != nil {
+		return nil, err
+	}
+	repaired, err := a.Repair(ctx, from)
+	return repaired, errors.Join(err, from.Close())
+}
+
+// GlanceArchive looks whether all that snapshots use is there, without reading it.
+func (s *Session) GlanceArchive(ctx context.Context) (archive.Report, error) {
+	a, err := s.Archive(false)
+	if err != nil {
+		return archive.Report{}, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+	}
+	return a.Glance(ctx)
+}
+
+// PlanClear looks what clearing the archive by a rule would remove.
+func (s *Session) PlanClear(rule archive.Rule) (*archive.Clearing, error) {
+	a, err := s.Archive(false)
+	if err != nil {
+		return nil, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+	}
+	return a.PlanClear(rule, s.Now())
+}
+
+// Clear carries out a clearing.
+func (s *Session) Clear(rule archive.Rule, c *archive.Clearing) error {
+	a, err := s.Archive(false)
+	if err != nil {
+		return err
+	}
+	return a.Clear(rule, c, s.Now())
+}
