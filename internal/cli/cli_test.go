@@ -482,7 +482,7 @@ func TestWrongUse(t *testing.T) {
 		{[]string{"look", "minetest"}, "ostrov games add minetest"},
 		{[]string{"keep", "--with", "everything", "tidewrack"}, "--with everything"},
 		{[]string{"restore", "tidewrack.0"}, "no archive"},
-		{[]string{"games", "remove"}, "there are add, show and test"},
+		{[]string{"games", "remove"}, "there are add, show, test and base"},
 		{[]string{"undo"}, "no change to take back"},
 	} {
 		r := w.run(c.args...)
@@ -562,8 +562,10 @@ func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
 	for _, args := range [][]string{
 		{"look"}, {"saves", "tidewrack"}, {"mods", "tidewrack"}, {"needs", "tidewrack/1"}, {"games"}, {"games", "show", "tidewrack"}, {"keep", "tidewrack"}, {"kept"},
 		{"archive"}, {"archive", "verify"}, {"playthroughs"}, {"vet", "downloads/quiet-cove.zip"}, {"place", "downloads/quiet-cove.zip", "--yes"}, {"undo", "--yes"},
-		{"restore", "tidewrack.1", "--yes"}, {"games", "test", filepath.Join("..", "..", "games", "tidewrack.toml")}, {"archive", "add", filepath.Join(t.TempDir(), "other")},
-		{"parcel", "tidewrack/1", "-o", filepath.Join(t.TempDir(), "rock.zip"), "--blank"}, {"games", "base", "tidewrack"}, {"look", "--if", "version:2.0", "tidewrack"},
+		{"restore", "tidewrack.1", "--yes"}, {"games", "test", filepath.Join("..", "..", "games", "tidewrack.toml")}, 		{"parcel", "tidewrack/1", "-o", filepath.Join(t.TempDir(), "rock.zip"), "--blank"}, {"games", "base", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"}, {"archive", "verify", "--fast"}, {"archive", "clear-old"},
+		{"fresh", "Night Run", "tidewrack", "--yes"}, {"swap", "tidewrack", "--yes"},
+		{"archive", "add", filepath.Join(t.TempDir(), "other")},
+		{"look", "--if", "version:2.0", "tidewrack"},
 	} {
 		var head struct {
 			Ostrov  int

@@ -169,8 +169,12 @@ func (a *app) saves() *ucli.Command {
 func (a *app) mods() *ucli.Command {
 	return &ucli.Command{
 		Name: "mods", Category: "see", Usage: "the mod set: on or off, in which order, what each needs", ArgsUsage: "[GAME]",
+		Flags: []ucli.Flag{&ucli.StringFlag{Name: "write", Usage: "write the mod list to `FILE`: .json, .csv or .md", TakesFile: true}},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
+				if file := cmd.String("write"); file != "" {
+					return a.writeMods(l, file)
+				}
 				if a.json {
 					return view.JSON(a.Stdout, view.Mods(l))
 				}

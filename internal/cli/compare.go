@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/job"
+	"ostrov/internal/view"
+)
+
+func (a *app) compare() *ucli.Command {
+	return &ucli.Command{
+		Name: "compare", Category: "see", Usage: "what differs between two of: install, snapshot, save, mod list, parcel; mods first", ArgsUsage: "A B",
+		Description: "compare GAME+MOD SNAPSHOT shows what was edited in a mod since it was kept.",
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if err := args(cmd, 2, 2); err != nil {
+				return err
+			}
+			s, err := a.open()
+			if err != nil {
+				return err
+			}
+			c, err := s.Compare(ctx, cmd.Args().Get(0), cmd.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return view.JSON(a.Stdout, view.Compared(c))
+			}
+			a.printer().Compared(c)
+			return nil
+		},
+	}
+}
+
+// writeMods writes the mod list into a file, in the form that its ending says.
+func (a *app) writeMods(l *job.Look, file string) (err error) {
+	list := job.ModListOf(l)
+	var write func(io.Writer) error
+	switch strings.ToLower(filepath.Ext(file)) {
+	case ".json":
+		write = func(w io.Writer) error { return view.JSON(w, list) }
+	case ".csv":
+		write = func(w io.Writer) error { return view.ModListCSV(w, list) }
+	case ".md":
+		write = func(w io.Writer) error { return view.ModListMarkdown(w, l.Install.Game.Title, list) }
+	default:
+		return &usageError{errors.New("--write takes a file that ends in .json, .csv or .md"), "ostrov mods"}
+	}
+	if _, err := os.Lstat(file); err == nil && !a.yes {
+		return &job.Error{Text: file + " is there already; nothing has been written", Hint: "repeat it with --yes to replace it", Err: job.ErrDeclined}
+	}
+	f, err := os.CreateTemp(filepath.Dir(file), ".part-ostrov-*")
+	if err != nil {
+		return err
+	}
+	err = write(f)
+	if err == nil {
+		err = errors.Join(f.Chmod(0o644), f.Sync())
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), file)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	a.printer().Line("%s: %s", file, view.Count(len(list.Mods), "mod", "mods"))
+	return nil
+}
