@@ -562,7 +562,8 @@ func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
 	for _, args := range [][]string{
 		{"look"}, {"saves", "tidewrack"}, {"mods", "tidewrack"}, {"needs", "tidewrack/1"}, {"games"}, {"games", "show", "tidewrack"}, {"keep", "tidewrack"}, {"kept"},
 		{"archive"}, {"archive", "verify"}, {"playthroughs"}, {"vet", "downloads/quiet-cove.zip"}, {"place", "downloads/quiet-cove.zip", "--yes"}, {"undo", "--yes"},
-		{"restore", "tidewrack.1", "--yes"}, {"games", "test", filepath.Join("..", "..", "games", "tidewrack.toml")}, 		{"parcel", "tidewrack/1", "-o", filepath.Join(t.TempDir(), "rock.zip"), "--blank"}, {"games", "base", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"}, {"archive", "verify", "--fast"}, {"archive", "clear-old"},
+		{"restore", "tidewrack.1", "--yes"}, {"games", "test", filepath.Join("..", "..", "games", "tidewrack.toml")},
+		{"parcel", "tidewrack/1", "-o", filepath.Join(t.TempDir(), "rock.zip"), "--blank"}, {"games", "base", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"}, {"archive", "verify", "--fast"}, {"archive", "clear-old"},
 		{"fresh", "Night Run", "tidewrack", "--yes"}, {"swap", "tidewrack", "--yes"},
 		{"archive", "add", filepath.Join(t.TempDir(), "other")},
 		{"look", "--if", "version:2.0", "tidewrack"},
