@@ -23,7 +23,7 @@ touch "$work/done"
 sleep 60
 S
   rm -f "$work/done"
-  DISPLAY=:97 xterm -geometry 142x43+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#14171c' -fg '#d8dde4' -xrm 'xterm*color8: #8a93a0' -xrm 'xterm*color1: #f2777a' \
+  DISPLAY=:97 xterm -geometry 158x47+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#14171c' -fg '#d8dde4' -xrm 'xterm*color8: #8a93a0' -xrm 'xterm*color1: #f2777a' \
     -xrm 'xterm*color2: #8fd18f' -xrm 'xterm*color3: #f0c674' -xrm 'xterm*color6: #7cc4d8' +sb -e bash "$work/run" & local term=$!
   for _ in $(seq 50); do [ -e "$work/done" ] && break; sleep 0.1; done
   sleep 0.4
@@ -37,8 +37,8 @@ ostrov demo --dir "$work/demo" --quiet >/dev/null
 cd "$work/demo"
 shot games-add ostrov games add tidewrack --at games/Tidewrack --prefix prefix --yes
 ostrov games add brass-orchard --at games/BrassOrchard --player-home player --yes >/dev/null
-ostrov games add night-tram --at games/NightTram --player-home player --yes >/dev/null
 shot look ostrov look
+ostrov games add night-tram --at games/NightTram --player-home player --yes >/dev/null
 shot saves ostrov saves tidewrack
 shot mods ostrov mods tidewrack
 shot needs ostrov needs tidewrack/7
@@ -57,5 +57,9 @@ ostrov restore tidewrack.1 --yes >/dev/null
 shot undo 'ostrov undo --dry-run'
 shot kept ostrov kept
 shot archive-verify ostrov archive verify
-shot playthroughs 'ostrov playthroughs start "Herring Run" tidewrack'
+ostrov fresh "Night Run" tidewrack --yes >/dev/null
+shot swap ostrov swap tidewrack --yes
+rm -r games/Tidewrack/mods/fog-horns
+sed -i 's/^#sea-glass/sea-glass/' games/Tidewrack/mods/order.txt
+shot compare ostrov compare tidewrack.1 tidewrack@main
 shot help ostrov --help

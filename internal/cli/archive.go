@@ -23,14 +23,7 @@ func (a *app) archive() *ucli.Command {
 			return a.showArchive()
 		},
 		Commands: []*ucli.Command{
-			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: func(ctx context.Context, cmd *ucli.Command) error {
-				if err := args(cmd, 1, 1); err != nil {
-					return err
-				}
-				s, err := a.open()
-				if err != nil {
-					return err
-				}
+			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 				if err := s.RequireRecords(); err != nil {
 					return err
 				}
@@ -45,7 +38,7 @@ func (a *app) archive() *ucli.Command {
 				p.Line("%s", map[bool]string{true: "made and added ", false: "added "}[created]+s.ArchiveDir())
 				p.Next("ostrov keep")
 				return nil
-			}},
+			})},
 			{
 				Name: "verify", Usage: "read everything in the archive and prove it whole",
 				Flags: []ucli.Flag{

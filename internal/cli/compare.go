@@ -18,14 +18,7 @@ func (a *app) compare() *ucli.Command {
 	return &ucli.Command{
 		Name: "compare", Category: "see", Usage: "what differs between two of: install, snapshot, save, mod list, parcel; mods first", ArgsUsage: "A B",
 		Description: "compare GAME+MOD SNAPSHOT shows what was edited in a mod since it was kept.",
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 2, 2); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(2, 2, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			c, err := s.Compare(ctx, cmd.Args().Get(0), cmd.Args().Get(1))
 			if err != nil {
 				return err
@@ -35,7 +28,7 @@ func (a *app) compare() *ucli.Command {
 			}
 			a.printer().Compared(c)
 			return nil
-		},
+		}),
 	}
 }
 

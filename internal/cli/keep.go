@@ -72,14 +72,7 @@ func (a *app) keep() *ucli.Command {
 func (a *app) kept() *ucli.Command {
 	return &ucli.Command{
 		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, or one of them", ArgsUsage: "[PLAYTHROUGH[.NUMBER]]",
-		Action: func(_ context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 0, 1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, 1, func(_ context.Context, cmd *ucli.Command, s *job.Session) error {
 			address := cmd.Args().First()
 			if strings.Contains(address, ".") {
 				snap, err := s.Snapshot(address)
@@ -94,7 +87,7 @@ func (a *app) kept() *ucli.Command {
 				return nil
 			}
 			return a.timeline(s, address)
-		},
+		}),
 	}
 }
 

@@ -192,14 +192,7 @@ func (a *app) needs() *ucli.Command {
 			&ucli.StringSliceFlag{Name: "state", Usage: "record what you know: \"mod ID VERSION\", \"version V\" or clean", Config: ucli.StringConfig{TrimSpace: true}},
 			&ucli.StringFlag{Name: "note", Usage: "how you know it"},
 		},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 1, 1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			address := cmd.Args().First()
 			if statements := cmd.StringSlice("state"); len(statements) > 0 {
 				if err := s.State(ctx, address, statements, cmd.String("note")); err != nil {
@@ -215,6 +208,6 @@ func (a *app) needs() *ucli.Command {
 				return nil
 			}
 			return view.JSON(a.Stdout, view.NeedsOf(n))
-		},
+		}),
 	}
 }

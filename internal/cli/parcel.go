@@ -18,14 +18,7 @@ func (a *app) parcel() *ucli.Command {
 			&ucli.StringFlag{Name: "note", Usage: "what whoever gets it should know"},
 			&ucli.BoolFlag{Name: "blank", Usage: "empty or leave out what the description marks as personal"},
 		},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 1, 1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			w, err := s.PlanParcel(ctx, cmd.Args().First(), job.ParcelRequest{Out: cmd.String("o"), Note: cmd.String("note"), Blank: cmd.Bool("blank")})
 			if err != nil {
 				return err
@@ -52,7 +45,7 @@ func (a *app) parcel() *ucli.Command {
 			}
 			a.printer().Wrapped(w)
 			return nil
-		},
+		}),
 	}
 }
 

@@ -84,14 +84,7 @@ func (a *app) start(ctx context.Context, command []string) error {
 func (a *app) watch() *ucli.Command {
 	return &ucli.Command{
 		Name: "watch", Category: "play", Usage: "record what the game writes until you stop it with Ctrl-C, then keep a safety copy", ArgsUsage: "[GAME]",
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 0, 1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			in, err := s.Install(cmd.Args().First())
 			if err != nil {
 				return err
@@ -103,7 +96,7 @@ func (a *app) watch() *ucli.Command {
 				return err
 			}
 			return a.watched("watch", done, nil)
-		},
+		}),
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
+	"ostrov/internal/core/job"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/view"
 )
@@ -20,14 +21,7 @@ func (a *app) playthroughs() *ucli.Command {
 			return a.listPlaythroughs(ctx)
 		},
 		Commands: []*ucli.Command{
-			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: func(ctx context.Context, cmd *ucli.Command) error {
-				if err := args(cmd, 1, 2); err != nil {
-					return err
-				}
-				s, err := a.open()
-				if err != nil {
-					return err
-				}
+			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 				in, err := s.Install(cmd.Args().Get(1))
 				if err != nil {
 					return err
@@ -36,20 +30,13 @@ func (a *app) playthroughs() *ucli.Command {
 					return err
 				}
 				return a.listPlaythroughs(ctx)
-			}},
-			{Name: "assign", Usage: "make saves belong to a playthrough", ArgsUsage: "PLAYTHROUGH SAVE...", Action: func(ctx context.Context, cmd *ucli.Command) error {
-				if err := args(cmd, 2, -1); err != nil {
-					return err
-				}
-				s, err := a.open()
-				if err != nil {
-					return err
-				}
+			})},
+			{Name: "assign", Usage: "make saves belong to a playthrough", ArgsUsage: "PLAYTHROUGH SAVE...", Action: a.with(2, -1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 				if err := s.Assign(ctx, cmd.Args().First(), cmd.Args().Tail()); err != nil {
 					return err
 				}
 				return a.listPlaythroughs(ctx)
-			}},
+			})},
 			a.changesPlaythrough("activate", "saves written from now on belong to it", func(p *logbook.Playthrough) { p.Active, p.Closed = true, false }),
 			a.changesPlaythrough("close", "it is over; its saves stay", func(p *logbook.Playthrough) { p.Active, p.Closed = false, true }),
 			{Name: "rename", Usage: "give it another title; snapshots keep the name they have", ArgsUsage: "PLAYTHROUGH TITLE", Action: func(ctx context.Context, cmd *ucli.Command) error {

@@ -137,14 +137,7 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 func (a *app) undo() *ucli.Command {
 	return &ucli.Command{
 		Name: "undo", Category: "take back", Usage: "take back the last change",
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 0, 0); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(0, 0, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			r, err := s.LastChange()
 			if err != nil {
 				return err
@@ -168,7 +161,7 @@ func (a *app) undo() *ucli.Command {
 				doc.Warnings = append(doc.Warnings, path+" has changed since; its present state is kept first")
 			}
 			return a.takeBack(ctx, s, r.Title, doc, func() (*job.Done, error) { return s.Undo(ctx, r, len(played) > 0) }, job.DescribeChange(r))
-		},
+		}),
 	}
 }
 

@@ -342,6 +342,21 @@ func safe(line string) string {
 	return b.String()
 }
 
+// with makes an action out of what a command does in a session: it checks the number of arguments, of which most is -1 for any number, and opens
+// the session first.
+func (a *app) with(least, most int, do func(context.Context, *ucli.Command, *job.Session) error) ucli.ActionFunc {
+	return func(ctx context.Context, cmd *ucli.Command) error {
+		if err := args(cmd, least, most); err != nil {
+			return err
+		}
+		s, err := a.open()
+		if err != nil {
+			return err
+		}
+		return do(ctx, cmd, s)
+	}
+}
+
 // args checks the number of arguments; most is -1 for any number.
 func args(cmd *ucli.Command, least, most int) error {
 	n := cmd.Args().Len()

@@ -16,14 +16,7 @@ func (a *app) swap() *ucli.Command {
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when a mod that it needs is neither installed nor kept"},
 		},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 1, 1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			name := cmd.Args().First()
 			p, err := s.PlanSwap(ctx, name, job.SwapRequest{Kind: cmd.String("kind"), Anyway: cmd.Bool("anyway")})
 			if err != nil {
@@ -35,7 +28,7 @@ func (a *app) swap() *ucli.Command {
 				}
 			}
 			return a.carryOut(ctx, "swap", p, "swapped to "+name, "Swap to "+name+"?")
-		},
+		}),
 	}
 }
 
@@ -43,14 +36,7 @@ func (a *app) fresh() *ucli.Command {
 	return &ucli.Command{
 		Name: "fresh", Category: "play", Usage: "put the present playthrough away and start a new one; settings and mods stay", ArgsUsage: "TITLE [GAME]",
 		Flags: []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"}},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 1, 2); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			in, err := s.Install(cmd.Args().Get(1))
 			if err != nil {
 				return err
@@ -70,6 +56,6 @@ func (a *app) fresh() *ucli.Command {
 				}
 			}
 			return a.carryOut(ctx, "fresh", p, fmt.Sprintf("started %q afresh", title), "Start afresh?")
-		},
+		}),
 	}
 }

@@ -19,14 +19,7 @@ func (a *app) vet() *ucli.Command {
 			&ucli.StringFlag{Name: "for", Usage: "only for the install `GAME@INSTALL`"},
 			&ucli.StringFlag{Name: "pick", Usage: "of several saves in it, the one called `NAME`"},
 		},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 1, -1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, -1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			if a.json && cmd.Args().Len() > 1 {
 				return &usageError{errors.New("with --json, vet one file at a time"), "ostrov vet"}
 			}
@@ -41,7 +34,7 @@ func (a *app) vet() *ucli.Command {
 				}
 			}
 			return worst
-		},
+		}),
 	}
 }
 
@@ -89,14 +82,7 @@ func (a *app) place() *ucli.Command {
 			&ucli.StringFlag{Name: "for", Usage: "into the install `GAME@INSTALL`"},
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when it is unfit"},
 		},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 1, 1); err != nil {
-				return err
-			}
-			s, err := a.open()
-			if err != nil {
-				return err
-			}
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			v, err := s.Vet(ctx, cmd.Args().First(), job.VetRequest{For: cmd.String("for"), Pick: cmd.String("pick"), Slot: cmd.String("slot"), In: cmd.String("in")})
 			if err != nil {
 				return err
@@ -116,6 +102,6 @@ func (a *app) place() *ucli.Command {
 				a.printer().Line("")
 			}
 			return a.carryOut(ctx, "place", p, fmt.Sprintf("placed %s into %s of %s", view.Text(j.Save.Name), where, j.Look.Called), "Place it?")
-		},
+		}),
 	}
 }

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/check"
@@ -204,7 +205,7 @@ func LookNext(l *job.Look) []string {
 	var next []string
 	for _, s := range l.Saves {
 		if s.Verdict == check.Unfit || s.Verdict == check.Unclear {
-			next = append(next, "ostrov needs "+shell(l.Address(s)))
+			next = append(next, "ostrov needs "+job.Quoted(l.Address(s)))
 			break
 		}
 	}
@@ -226,14 +227,6 @@ func LookNext(l *job.Look) []string {
 	return next
 }
 
-// shell quotes an argument for a command line, where it needs that.
-func shell(s string) string {
-	if s != "" && !strings.ContainsAny(s, " \t\n'\"\\$&;|<>()*?[]#~`!{}") {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-}
-
 // Saves writes the saves of an install with the columns of its description.
 func (p *Printer) Saves(l *job.Look) {
 	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), Count(len(l.Saves), "save", "saves"))
@@ -243,7 +236,7 @@ func (p *Printer) Saves(l *job.Look) {
 	var ids []string
 	for i := range l.Install.Game.Saves {
 		for _, c := range l.Install.Game.Saves[i].Columns {
-			if c != "mods" && !contains(ids, c) {
+			if c != "mods" && !slices.Contains(ids, c) {
 				ids = append(ids, c)
 			}
 		}
@@ -276,15 +269,6 @@ func (p *Printer) Saves(l *job.Look) {
 			}
 		}
 	}
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // Mods writes the mod set of an install.

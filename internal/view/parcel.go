@@ -38,7 +38,7 @@ func (p *Printer) Wrapped(w *job.Wrapped) {
 		p.Line("Nothing has been written: --dry-run.")
 		return
 	}
-	p.Next("ostrov vet " + shell(w.Out))
+	p.Next("ostrov vet " + job.Quoted(w.Out))
 }
 
 // WrappedDoc is a parcel that was made, in JSON.

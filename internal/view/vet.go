@@ -104,20 +104,20 @@ func vetNext(v *job.Vetting) []string {
 		}
 	}
 	if len(v.Mods) > 0 {
-		next = append(next, fmt.Sprintf("ostrov look --if add:%s", shell(v.File)))
+		next = append(next, fmt.Sprintf("ostrov look --if add:%s", job.Quoted(v.File)))
 	}
 	if len(v.Saves) > 1 {
 		next = nil
 		for _, s := range v.Saves[:min(len(v.Saves), 4)] {
-			next = append(next, fmt.Sprintf("ostrov vet %s --pick %s", shell(v.File), shell(s.Pick())))
+			next = append(next, fmt.Sprintf("ostrov vet %s --pick %s", job.Quoted(v.File), job.Quoted(s.Pick())))
 		}
 	}
 	if len(v.Judged) == 1 {
 		j := v.Judged[0]
 		if v.Verdict != check.Unfit && j.Target != nil {
-			place := "ostrov place " + shell(v.File)
+			place := "ostrov place " + job.Quoted(v.File)
 			if v.Picked != "" {
-				place += " --pick " + shell(v.Picked)
+				place += " --pick " + job.Quoted(v.Picked)
 			}
 			next = append(next, place)
 		}
@@ -132,6 +132,9 @@ func vetNext(v *job.Vetting) []string {
 
 // fewLeft is how many things that a change leaves alone are shown one by one.
 const fewLeft = 3
+
+// manySteps is how many steps are shown without the path of each: the names say enough then.
+const manySteps = 10
 
 // Plan writes what a change would do.
 func (p *Printer) Plan(pl *job.Planned) {
@@ -151,7 +154,7 @@ func (p *Printer) Plan(pl *job.Planned) {
 			line += "  " + p.paint(faint, Text(s.Note))
 		}
 		p.Line("%s", line)
-		if s.Do != "leave" && s.Do != "set" {
+		if s.Do != "leave" && s.Do != "set" && len(pl.Steps)-left <= manySteps {
 			p.Line("            %s", p.paint(faint, Text(s.Path)))
 		}
 	}
@@ -207,7 +210,7 @@ func (p *Printer) Needs(n *job.NeedsOf) {
 		}
 	}
 	if needs.ModsEvidence == "" || needs.ModsEvidence == check.Inferred {
-		next = append(next, fmt.Sprintf("ostrov needs %s --state \"mod NAME VERSION\"", shell(n.Look.Address(s))))
+		next = append(next, fmt.Sprintf("ostrov needs %s --state \"mod NAME VERSION\"", job.Quoted(n.Look.Address(s))))
 	}
 	p.Next(next...)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/job"
 )
 
 func TestTextMakesEverythingForeignVisible(t *testing.T) {
@@ -76,7 +77,7 @@ func TestNextTellsAdviceFromCommands(t *testing.T) {
 	out := printed(80, func(p *Printer) { p.Next("install Deep Tides", "ostrov look", "", "ostrov look") })
 	assert.Equal(t, "\n  What helps\n    install Deep Tides\n\n  Next\n    ostrov look\n", out)
 	assert.Empty(t, printed(80, func(p *Printer) { p.Next("") }))
-	assert.Equal(t, "'a b'", shell("a b"))
-	assert.Equal(t, `'it'\''s'`, shell("it's"))
-	assert.Equal(t, "plain-1.zip", shell("plain-1.zip"))
+	assert.Equal(t, "'a b'", job.Quoted("a b"))
+	assert.Equal(t, `'it'\''s'`, job.Quoted("it's"))
+	assert.Equal(t, "plain-1.zip", job.Quoted("plain-1.zip"))
 }

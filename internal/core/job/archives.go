@@ -20,7 +20,7 @@ func (s *Session) spread(ctx context.Context, from *archive.Archive, snap *archi
 		to, err := archive.Open(dir, s.archiveCache())
 		if errors.Is(err, fs.ErrNotExist) {
 			f := check.New(check.ArchiveAway, dir, "is not there")
-			f.Remedy = "ostrov archive copy " + shell(dir)
+			f.Remedy = "ostrov archive copy " + Quoted(dir)
 			kept.Findings = append(kept.Findings, f)
 			continue
 		}

@@ -268,7 +268,7 @@ func (s *Session) fileSide(ctx context.Context, file string) (side *Side, err er
 		return nil, err
 	}
 	if found == nil || len(found.Wrong) > 0 {
-		return nil, usage("ostrov vet "+shell(file), "%s is neither a mod list nor a parcel that can be relied on", file)
+		return nil, usage("ostrov vet "+Quoted(file), "%s is neither a mod list nor a parcel that can be relied on", file)
 	}
 	side = &Side{Name: filepath.Base(file), Version: found.Needs.Version, Ordered: found.Needs.Ordered}
 	if found.Needs.Mods != nil {

@@ -100,7 +100,7 @@ func (s *Session) findInstall(in *game.Install) error {
 	}
 	var hints []string
 	for _, f := range found {
-		hints = append(hints, "--at "+shell(f))
+		hints = append(hints, "--at "+Quoted(f))
 	}
 	return usage(strings.Join(hints, "\n"), "%s is in several folders: say which", in.Game.Title)
 }

@@ -57,7 +57,7 @@ func (s *Session) PlanParcel(ctx context.Context, address string, req ParcelRequ
 		return nil, err
 	}
 	if st.Facts.Problem != nil {
-		return nil, &Error{Text: fmt.Sprintf("%s is damaged: %s", l.Address(st), reading(st.Facts.Problem)), Hint: "ostrov needs " + shell(l.Address(st)), Err: st.Facts.Problem}
+		return nil, &Error{Text: fmt.Sprintf("%s is damaged: %s", l.Address(st), reading(st.Facts.Problem)), Hint: "ostrov needs " + Quoted(l.Address(st)), Err: st.Facts.Problem}
 	}
 	w := &Wrapped{Look: l, Save: st, Out: req.Out}
 	if w.Out == "" {
@@ -136,7 +136,7 @@ func (s *Session) parcelNeeds(l *Look, st *SaveState, note string) parcel.Needs 
 // WriteParcel writes the parcel that was planned, whole or not at all. An existing file is only replaced with replace.
 func (s *Session) WriteParcel(ctx context.Context, w *Wrapped, replace bool) (err error) {
 	if _, err := os.Lstat(w.Out); err == nil && !replace {
-		return &Error{Text: w.Out + " is there already; nothing has been written", Hint: "ostrov parcel " + shell(w.Look.Address(w.Save)) + " -o OTHER.zip", Err: ErrDeclined}
+		return &Error{Text: w.Out + " is there already; nothing has been written", Hint: "ostrov parcel " + Quoted(w.Look.Address(w.Save)) + " -o OTHER.zip", Err: ErrDeclined}
 	}
 	var files []parcel.File
 	var digests []tree.Named

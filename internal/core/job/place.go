@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/change"
@@ -29,9 +30,9 @@ func (s *Session) PlanPlace(ctx context.Context, v *Vetting, anyway bool) (*Plan
 	}
 	switch {
 	case len(v.Saves) > 1:
-		return nil, nil, usage("ostrov vet "+shell(v.File), "%s holds %d saves: choose one with --pick", v.File, len(v.Saves))
+		return nil, nil, usage("ostrov vet "+Quoted(v.File), "%s holds %d saves: choose one with --pick", v.File, len(v.Saves))
 	case len(v.Judged) == 0:
-		return nil, nil, &Error{Text: v.File + " cannot be placed: " + worst(v.Findings), Hint: "ostrov vet " + shell(v.File), Err: ErrDeclined}
+		return nil, nil, &Error{Text: v.File + " cannot be placed: " + worst(v.Findings), Hint: "ostrov vet " + Quoted(v.File), Err: ErrDeclined}
 	case len(v.Judged) > 1:
 		var hints []string
 		for _, j := range v.Judged {
@@ -42,10 +43,10 @@ func (s *Session) PlanPlace(ctx context.Context, v *Vetting, anyway bool) (*Plan
 	j := v.Judged[0]
 	if j.Verdict == check.Unfit && !anyway {
 		return nil, j, &Error{Text: fmt.Sprintf("unfit for %s: %s; nothing has been changed", j.Look.Called, worst(append(v.Findings, j.Findings...))),
-			Hint: "ostrov vet " + shell(v.File) + "\nostrov place " + shell(v.File) + " --anyway", Err: ErrDeclined}
+			Hint: "ostrov vet " + Quoted(v.File) + "\nostrov place " + Quoted(v.File) + " --anyway", Err: ErrDeclined}
 	}
 	if j.Target == nil {
-		return nil, j, &Error{Text: "there is nowhere to put it: " + worst(j.Findings), Hint: "ostrov place " + shell(v.File) + " --slot N", Err: ErrDeclined}
+		return nil, j, &Error{Text: "there is nowhere to put it: " + worst(j.Findings), Hint: "ostrov place " + Quoted(v.File) + " --slot N", Err: ErrDeclined}
 	}
 	var existing *save.Save
 	if j.Target.Replaces != nil {
@@ -196,7 +197,7 @@ func (p *placing) fill(from string) func(context.Context, *change.Stage) error {
 				}
 				continue
 			}
-			if name != "." && !contains(p.c.Files, e.Path) {
+			if name != "." && !slices.Contains(p.c.Files, e.Path) {
 				continue // ignored files of the description are litter
 			}
 			if err := stage.Write(name, e, func(w io.Writer) error { return p.copy(ctx, e.Path, w) }); err != nil {
@@ -205,15 +206,6 @@ func (p *placing) fill(from string) func(context.Context, *change.Stage) error {
 		}
 		return nil
 	}
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // copy copies one file of the download, checked against what was vetted, with the owner rewritten where it stands.

@@ -103,7 +103,7 @@ func (s *Session) supposeAdded(ctx context.Context, l *Look, file string) (did s
 	}
 	found := mod.InDownload(ctx, l.Install.Game, d.FS, d.Entries)
 	if len(found) == 0 {
-		return "", usage("ostrov vet "+shell(file), "%s holds no mod of %s", file, l.Install.Game.Title)
+		return "", usage("ostrov vet "+Quoted(file), "%s holds no mod of %s", file, l.Install.Game.Title)
 	}
 	var words []string
 	for _, m := range found {

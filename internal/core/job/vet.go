@@ -134,7 +134,7 @@ func (v *Vetting) vet(ctx context.Context, s *Session, req VetRequest) error {
 	}
 	if len(v.Saves) > 1 {
 		f := check.New(check.SeveralSaves, "", fmt.Sprintf("%d saves in it", len(v.Saves)))
-		f.Remedy = fmt.Sprintf("ostrov vet %s --pick %s", shell(v.File), shell(v.Saves[0].Pick()))
+		f.Remedy = fmt.Sprintf("ostrov vet %s --pick %s", Quoted(v.File), Quoted(v.Saves[0].Pick()))
 		v.Findings = append(v.Findings, f)
 		return nil
 	}
@@ -270,7 +270,7 @@ func (v *Vetting) pick(pick string) error {
 	var found []*Vetted
 	var names []string
 	for _, c := range v.Saves {
-		names = append(names, "--pick "+shell(c.Pick()))
+		names = append(names, "--pick "+Quoted(c.Pick()))
 		if strings.EqualFold(c.Name, pick) || strings.EqualFold(c.Label, pick) || strings.EqualFold(path.Base(c.Name), pick) || strings.EqualFold(c.Facts.Title(), pick) {
 			found = append(found, c)
 		}
@@ -664,8 +664,8 @@ func (l *Look) target(c *Vetted, folder game.Located, slot, downloadName string)
 	return refuse(check.NameDiffers, "the game's name for it, %s, cannot be made out of %s: rename it first", name, base)
 }
 
-// shell quotes text for a command line, where it needs that.
-func shell(text string) string {
+// Quoted is text as an argument on a command line, quoted where it needs that.
+func Quoted(text string) string {
 	if text != "" && !strings.ContainsAny(text, " \t\n'\"\\$&;|<>()*?[]#~`!{}") {
 		return text
 	}
