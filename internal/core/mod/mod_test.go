@@ -62,6 +62,10 @@ name = "*.{dll,so}"
 func install(t *testing.T, files map[string]string) *game.Install {
 	d, err := game.Parse("pebble.toml", []byte(description))
 	require.NoError(t, err)
+	return installOf(t, d, files)
+}
+
+func installOf(t *testing.T, d *game.Description, files map[string]string) *game.Install {
 	root, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
 	files["pebble.exe"] = ""

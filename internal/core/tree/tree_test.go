@@ -160,3 +160,61 @@ func BenchmarkWalk(b *testing.B) {
 		require.NoError(b, Walk(b.Context(), dir, func(Entry) error { return nil }))
 	}
 }
+
+// notebook is a Notes in memory.
+type notebook map[string]string
+
+func (n notebook) Recall(place string, state Digest, into any) bool {
+	text, ok := n[place+state.Hex()]
+	if ok {
+		*into.(*string) = text
+	}
+	return ok
+}
+
+func (n notebook) Note(place string, state Digest, what any) { n[place+state.Hex()] = *what.(*string) }
+
+func TestOnceReadsWhatHasChanged(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a")
+	require.NoError(t, os.WriteFile(path, []byte("x"), 0o644))
+	now := time.Now().Add(time.Hour)
+	h := &Hasher{Notes: notebook{}, Now: func() time.Time { return now }}
+	reads := 0
+	once := func(scope Digest, worth bool) string {
+		e, err := Look(dir, "a")
+		require.NoError(t, err)
+		var got string
+		h.Once("place", scope, dir, []Entry{e}, &got, func() bool {
+			reads++
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			got = string(data)
+			return worth
+		})
+		return got
+	}
+	assert.Equal(t, "x", once(Digest{1}, true))
+	assert.Equal(t, "x", once(Digest{1}, true))
+	assert.Equal(t, 1, reads, "what is remembered is not read")
+	once(Digest{2}, true)
+	assert.Equal(t, 2, reads, "for another scope it is")
+	require.NoError(t, os.WriteFile(path, []byte("yy"), 0o644))
+	assert.Equal(t, "yy", once(Digest{1}, true))
+	assert.Equal(t, 3, reads)
+	h.Reread = true
+	once(Digest{1}, true)
+	assert.Equal(t, 4, reads)
+	h.Reread = false
+	require.NoError(t, os.WriteFile(path, []byte("zzz"), 0o644))
+	once(Digest{1}, false)
+	once(Digest{1}, true)
+	assert.Equal(t, 6, reads, "what is not worth remembering is not")
+	now = time.Now()
+	require.NoError(t, os.WriteFile(path, []byte("young"), 0o644))
+	once(Digest{1}, true)
+	once(Digest{1}, true)
+	assert.Equal(t, 8, reads, "nor what is too young for its times to be trusted")
+	h.Notes = nil
+	assert.Equal(t, "young", once(Digest{1}, true))
+}
