@@ -185,19 +185,20 @@ func (s *Session) parcelContent(ctx context.Context, st *SaveState, f parcelFile
 		if err != nil {
 			return nil, err
 		}
-		return &sameStill{file, st.Folder.Path, f.entry}, nil
+		return &sameStill{file: file, dir: st.Folder.Path, entry: f.entry}, nil
 	}, err
 }
 
 // sameStill is a file that must end as it began: one that was written meanwhile fails when it is read to its end.
+// The file is a field, not embedded: io.Copy would take its WriteTo, and pass Read by.
 type sameStill struct {
-	*os.File
+	file  *os.File
 	dir   string
 	entry tree.Entry
 }
 
 func (f *sameStill) Read(p []byte) (int, error) {
-	n, err := f.File.Read(p)
+	n, err := f.file.Read(p)
 	if err == io.EOF {
 		if now, lookErr := tree.Look(f.dir, f.entry.Path); lookErr != nil || !tree.SameState(now, f.entry) {
 			return n, fmt.Errorf("%s %w", f.entry.Path, tree.ErrBeingWritten)
@@ -205,6 +206,8 @@ func (f *sameStill) Read(p []byte) (int, error) {
 	}
 	return n, err
 }
+
+func (f *sameStill) Close() error { return f.file.Close() }
 
 // personal finds in a save what tells of the player, and empties what the description marks.
 type personal struct {
