@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -18,7 +16,6 @@ import (
 	"ostrov/internal/core/change"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
-	"ostrov/internal/core/mod"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/unpack"
@@ -342,104 +339,6 @@ func (r *restorer) removeOthers() {
 	}
 }
 
-func (r *restorer) settings(root archive.Root) error {
-	groups, err := settingsGroups(r.ctx, r.l.Install)
-	if err != nil {
-		return err
-	}
-	var n int
-	if _, err := fmt.Sscanf(root.Folder, "settings-%d", &n); err != nil || n < 1 || n > len(groups) {
-		r.p.Warnings = append(r.p.Warnings, "the description has no place for "+root.Folder+" any more: left out")
-		return nil
-	}
-	return r.files(root, groups[n-1].Dir)
-}
-
-// files plans to put back single files that differ from those in dir.
-func (r *restorer) files(root archive.Root, dir string) error {
-	nodes, err := r.nodes(root)
-	if err != nil {
-		return err
-	}
-	for _, n := range nodes {
-		if n.Kind != tree.File {
-			continue
-		}
-		if r.stays(n.Path) {
-			continue
-		}
-		step := Step{"put", n.Path, filepath.Join(dir, filepath.FromSlash(n.Path)), ""}
-		if e, err := tree.Look(dir, n.Path); err == nil {
-			if sums, err := r.s.Hasher.File(r.ctx, dir, e, false); err == nil && sums.Blake3 == n.Digest {
-				continue
-			}
-			step.Do = "replace"
-		}
-		r.p.Steps = append(r.p.Steps, step)
-		if err := r.p.put(r.ctx, dir, n.Path, r.fill([]archive.Node{n}, n.Path)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// mods plans to put back kept mods that are missing or differ. Mods that were added since stay where they are.
-func (r *restorer) mods(root archive.Root) error {
-	folder, err := r.folder(root)
-	if err != nil {
-		return err
-	}
-	nodes, err := r.nodes(root)
-	if err != nil {
-		return err
-	}
-	present := map[string]*mod.Mod{}
-	for _, m := range r.l.Mods.Mods {
-		if m.Folder.Path == folder.Path {
-			present[m.Path] = m
-		}
-	}
-	for _, top := range modTops(nodes) {
-		var list []tree.Named
-		for _, n := range nodes {
-			if rest, ok := strings.CutPrefix(n.Path, top+"/"); ok && n.Kind == tree.File && !strings.HasPrefix(rest, ".git/") {
-				list = append(list, tree.Named{Path: rest, Digest: n.Digest})
-			} else if n.Path == top && n.Kind == tree.File {
-				list = append(list, tree.Named{Path: ".", Digest: n.Digest})
-			}
-		}
-		step := Step{"put", "mod " + path.Base(top), filepath.Join(folder.Path, filepath.FromSlash(top)), ""}
-		if m := present[top]; m != nil {
-			if m.Digest == tree.ListDigest(list) {
-				continue
-			}
-			step.Do, step.Note = "replace", "now: "+m.Name()+" "+m.Version
-		}
-		r.p.Steps = append(r.p.Steps, step)
-		if err := r.p.put(r.ctx, folder.Path, top, r.fill(nodes, top)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// modTops are the paths of the mods in a listing: those that lie in no other path of it.
-func modTops(nodes []archive.Node) []string {
-	var tops []string
-	seen := map[string]bool{}
-	for _, n := range nodes { // "a.txt" stands between "a" and "a/b"
-		inside := false
-		for dir := path.Dir(n.Path); dir != "." && !inside; dir = path.Dir(dir) {
-			inside = seen[dir]
-		}
-		if !inside {
-			seen[n.Path] = true
-			tops = append(tops, n.Path)
-		}
-	}
-	return tops
-}
-
 // warn tells how the game will differ from the snapshot even when all planned is done.
 func (r *restorer) warn(mods bool) {
 	if r.snap.Version != "" && r.snap.Version != r.l.Version && !r.snap.ByHand {
@@ -535,118 +434,6 @@ func (s *Session) recordRestored(ctx context.Context, l *Look, snap *archive.Sna
 		return s.Logbook.Assign(ctx, install, []logbook.Key{key}, snap.Playthrough)
 	}
 	return nil
-}
-
-// RestoreTo writes a snapshot into a new or empty folder, touching nothing else. Names that this system cannot hold are escaped.
-func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir string, req RestoreRequest) (files int, err error) {
-	a, err := s.Archive(false)
-	if err != nil {
-		return 0, err
-	}
-	list, err := os.ReadDir(dir)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return 0, err
-	}
-	if len(list) > 0 {
-		return 0, usage("", "%s is not empty", dir)
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return 0, err
-	}
-	for _, root := range snap.Roots {
-		if len(req.Only) > 0 && !slices.Contains(req.Only, root.What) || req.Slot != "" && root.What != archive.Saves {
-			continue
-		}
-		var names []string
-		for _, part := range []string{root.What, root.Folder, root.Account} {
-			if part != "" {
-				names = append(names, escape(part))
-			}
-		}
-		sub := filepath.Join(dir, strings.Join(names, "-"))
-		if err := os.Mkdir(sub, 0o755); err != nil {
-			return files, err
-		}
-		n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot)
-		if err != nil {
-			return files, problem("ostrov archive verify", "%s could not be brought back whole: %w", snap.Address(), err)
-		}
-		files += n
-	}
-	return files, nil
-}
-
-func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archive.Snapshot, root archive.Root, dir, only string) (files int, err error) {
-	target, err := os.OpenRoot(dir)
-	if err != nil {
-		return 0, err
-	}
-	defer target.Close()
-	wanted := map[string]bool{}
-	for _, k := range snap.Saves {
-		if only == "" || k.Slot == only || k.Name == only {
-			for _, f := range k.Files {
-				wanted[f.Path] = true
-			}
-		}
-	}
-	var dirs []archive.Node
-	err = a.Nodes(ctx, root, func(n archive.Node) error {
-		if only != "" && !wanted[n.Path] {
-			return nil
-		}
-		name := escape(n.Path)
-		if n.Kind == tree.Dir {
-			dirs = append(dirs, n)
-			return target.MkdirAll(name, 0o755)
-		}
-		if n.Kind == tree.Link {
-			return nil // what it pointed to is there under its own name
-		}
-		if parent := path.Dir(name); parent != "." {
-			if err := target.MkdirAll(parent, 0o755); err != nil {
-				return err
-			}
-		}
-		f, err := target.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
-		}
-		err = a.Copy(ctx, n, f)
-		if err == nil && runtime.GOOS != "windows" {
-			err = f.Chmod(n.Entry().Mode)
-		}
-		if err = errors.Join(err, f.Close()); err != nil {
-			return err
-		}
-		files++
-		return target.Chtimes(name, time.Time{}, n.Time)
-	})
-	for _, d := range slices.Backward(dirs) {
-		_ = target.Chtimes(escape(d.Path), time.Time{}, d.Time) // a folder's time is a comfort
-	}
-	return files, err
-}
-
-// escape writes a path so that every system can hold it: a part that one of them cannot is spelled with % and hex digits.
-func escape(p string) string {
-	parts := strings.Split(p, "/")
-	for i, part := range parts {
-		if unpack.CheckName(part) == "" {
-			continue
-		}
-		var b strings.Builder
-		for j := range len(part) {
-			c := part[j]
-			if c < 0x20 || strings.IndexByte(`:*?"<>|\%`, c) >= 0 || j == len(part)-1 && (c == '.' || c == ' ') || j == 0 && unpack.CheckName(part[:min(3, len(part))]) != "" {
-				fmt.Fprintf(&b, "%%%02X", c)
-				continue
-			}
-			b.WriteByte(c)
-		}
-		parts[i] = b.String()
-	}
-	return path.Join(parts...)
 }
 
 // Changes reports whether the plan changes anything.

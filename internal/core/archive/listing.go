@@ -1,0 +1,101 @@
+package archive
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"ostrov/internal/core/tree"
+)
+
+// A listing is a line that names its format and then a line of JSON for each file, sorted by path.
+const listingHead = `{"ostrov_listing":1}`
+
+func writeListing(w io.Writer, nodes []Node) error {
+	if _, err := io.WriteString(w, listingHead+"\n"); err != nil {
+		return err
+	}
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	for i := range nodes {
+		if err := e.Encode(&nodes[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// maxLine bounds one line of a listing, in bytes: a file of many terabytes fits.
+const maxLine = 64 << 20
+
+// Nodes calls visit for every file of a root, in order of their paths. Names that would lead out of the root are an error.
+func (a *Archive) Nodes(ctx context.Context, root Root, visit func(Node) error) error {
+	pr, pw := io.Pipe()
+	go func() { pw.CloseWithError(a.copyParts(ctx, root.Listing, pw)) }()
+	defer pr.Close()
+	return readListing(pr, visit)
+}
+
+func readListing(r io.Reader, visit func(Node) error) error {
+	lines := bufio.NewScanner(r)
+	lines.Buffer(make([]byte, 64<<10), maxLine)
+	if !lines.Scan() || lines.Text() != listingHead {
+		if err := lines.Err(); err != nil {
+			return err
+		}
+		return fmt.Errorf("%w: a listing begins wrong", ErrDamaged)
+	}
+	for lines.Scan() {
+		var n Node
+		if err := json.Unmarshal(lines.Bytes(), &n); err != nil {
+			return fmt.Errorf("%w: a listing: %v", ErrDamaged, err)
+		}
+		if err := n.check(); err != nil {
+			return err
+		}
+		if err := visit(n); err != nil {
+			return err
+		}
+	}
+	return lines.Err()
+}
+
+// check refuses what no Ostrov writes: an archive on a shared drive may come from anyone.
+func (n Node) check() error {
+	var size int64
+	for _, p := range n.Parts {
+		if p.Length <= 0 || p.Offset < 0 || p.Offset+p.Length > maxEntry || p.Entry.IsZero() {
+			return fmt.Errorf("%w: %.200q has an impossible part", ErrDamaged, n.Path)
+		}
+		size += p.Length
+	}
+	mode, err := strconv.ParseUint(n.Mode, 8, 32)
+	switch {
+	case n.Path == "" || path.Clean(n.Path) != n.Path || path.IsAbs(n.Path) || n.Path == ".." || strings.HasPrefix(n.Path, "../") ||
+		strings.ContainsAny(n.Path, "\x00\\") || !utf8.ValidString(n.Path):
+		return fmt.Errorf("%w: the name %.200q leads out of its folder", ErrDamaged, n.Path)
+	case n.Kind != tree.File && n.Kind != tree.Dir && n.Kind != tree.Link:
+		return fmt.Errorf("%w: %.200q is neither file nor folder", ErrDamaged, n.Path)
+	case n.Kind == tree.File && size != n.Size:
+		return fmt.Errorf("%w: the parts of %.200q do not add up", ErrDamaged, n.Path)
+	case err != nil && n.Mode != "" || mode > 0o777:
+		return fmt.Errorf("%w: %.200q has no permission bits", ErrDamaged, n.Path)
+	}
+	return nil
+}
+
+// Entry is the node as package tree and change describe files.
+func (n Node) Entry() tree.Entry {
+	mode, err := strconv.ParseUint(n.Mode, 8, 32)
+	if err != nil {
+		mode = 0o644
+	}
+	return tree.Entry{Path: n.Path, Kind: n.Kind, Size: n.Size, Mode: os.FileMode(mode), ModTime: n.Time, Target: n.Target}
+}
