@@ -397,7 +397,12 @@ const expiry = 7 * 24 * time.Hour
 
 // clearTemps removes what interrupted keeps of this machine left long ago.
 func (a *Archive) clearTemps(now time.Time) {
-	for _, dir := range []string{"content", "playthroughs"} {
+	dirs := []string{"content"}
+	names, _ := a.Playthroughs()
+	for _, name := range names {
+		dirs = append(dirs, filepath.Join("playthroughs", name))
+	}
+	for _, dir := range dirs {
 		list, _ := os.ReadDir(filepath.Join(a.Dir, dir))
 		for _, e := range list {
 			if info, err := e.Info(); err == nil && strings.HasPrefix(e.Name(), ".part-"+host()+"-") && now.Sub(info.ModTime()) > expiry {
