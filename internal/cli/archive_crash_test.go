@@ -1,0 +1,114 @@
+package cli_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// killedAtRandom runs a command again and again, each time killed at another moment of what it takes to its end, and then looks whether the
+// archive is whole. Prepare gives each run something to do.
+func (w *world) killedAtRandom(prepare func(run int), command ...string) {
+	runs := 25
+	if testing.Short() {
+		runs = 5
+	}
+	prepare(0)
+	start := time.Now()
+	w.ok(command...)
+	took := time.Since(start)
+	killed := 0
+	for i := range runs {
+		prepare(i + 1)
+		wait := time.Duration(rand.Int64N(int64(took)))
+		ctx, cancel := context.WithTimeout(w.t.Context(), wait)
+		r := w.command(ctx, command...) // SIGKILL at the deadline
+		cancel()
+		if r.status != 0 {
+			killed++
+		}
+		v := w.run("archive", "verify")
+		require.Contains(w.t, v.out, "whole", "run %d, killed after %v: %s", i, wait, v.err)
+	}
+	assert.Greater(w.t, killed, runs/2)
+	w.ok(command...)
+}
+
+// picture gives a save something to keep that no snapshot has, large enough that a kill hits the middle of it.
+func (w *world) picture(run int) {
+	data := make([]byte, 1<<20)
+	for i := range data {
+		data[i] = byte(rand.Uint32())
+	}
+	require.NoError(w.t, os.WriteFile(w.voyages("slot_00", fmt.Sprintf("picture%d.png", run%3)), data, 0o644))
+}
+
+func TestKeepKilledAtRandomTimes(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "-m", "as it was")
+	first := state(t, w.voyages())
+	w.killedAtRandom(w.picture, "keep", "tidewrack")
+	w.ok("restore", "tidewrack.1", "--yes")
+	assert.Equal(t, first, state(t, w.voyages()), "what was kept before comes back to the byte")
+
+	left := func() []string {
+		var found []string
+		for _, depth := range []string{"*", filepath.Join("*", "*")} {
+			temporary, err := filepath.Glob(w.path("ostrov", "archive", depth, ".part-*"))
+			require.NoError(t, err)
+			found = append(found, temporary...)
+		}
+		return found
+	}
+	host, err := os.Hostname()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(w.path("ostrov", "archive", "playthroughs", "tidewrack", ".part-"+host+"-1"), nil, 0o644))
+	old := time.Now().AddDate(0, 0, -8)
+	for _, f := range left() {
+		require.NoError(t, os.Chtimes(f, old, old))
+	}
+	w.ok("keep", "tidewrack")
+	assert.Empty(t, left(), "a keep clears away what killed ones left, once nobody can still be writing it")
+}
+
+func TestCopyKilledAtRandomTimes(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	other := filepath.Join(t.TempDir(), "drive")
+	w.ok("archive", "add", other)
+	w.ok("archive", "add", filepath.Join(t.TempDir(), "main"))
+	for i := range 3 {
+		w.picture(i)
+		w.ok("keep", "tidewrack")
+	}
+	w.killedAtRandom(func(int) {
+		for _, part := range []string{"content", "playthroughs"} { // an empty one again
+			require.NoError(t, os.RemoveAll(filepath.Join(other, part)))
+			require.NoError(t, os.Mkdir(filepath.Join(other, part), 0o755))
+		}
+	}, "archive", "copy", other)
+	assert.Contains(t, w.ok("archive", "copy", other).out, "has everything already")
+}
+
+func TestClearOldKilledAtRandomTimes(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "-m", "as it was")
+	first := state(t, w.voyages())
+	w.killedAtRandom(func(run int) {
+		for i := range 2 {
+			w.picture(run*2 + i)
+			w.ok("keep", "tidewrack")
+		}
+	}, "archive", "clear-old", "--days", "0", "--count", "1", "--yes")
+	w.ok("restore", "tidewrack.1", "--yes")
+	assert.Equal(t, first, state(t, w.voyages()), "one with a note stays, and all that it needs")
+}
