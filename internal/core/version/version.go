@@ -93,7 +93,7 @@ func ParseRange(s string) (Range, error) {
 				break
 			}
 		}
-		if text == "" || strings.ContainsAny(text, "<>=!") {
+		if text == "" || text == "*" || strings.ContainsAny(text, "<>=!") { // a * with anything beside it would be taken for a version
 			return Range{}, fmt.Errorf("%q is %w", s, ErrRange)
 		}
 		p.version = text
