@@ -195,7 +195,7 @@ func (d *Decoder) table(path string, table map[string]any, target reflect.Value)
 	fields := map[string]int{}
 	var known []string
 	for i := range target.NumField() {
-		if tag := target.Type().Field(i).Tag.Get("toml"); tag != "" {
+		if tag := target.Type().Field(i).Tag.Get("toml"); tag != "" && tag != "-" { // "-" is what no file may set, not a key
 			fields[tag] = i
 			known = append(known, tag)
 		}
