@@ -44,9 +44,9 @@ func (a *app) complete(ctx context.Context, cmd *ucli.Command) {
 	}
 	names, _ := arch.Playthroughs()
 	for _, name := range names {
-		all, _, _ := arch.Snapshots(name)
-		for _, snap := range all {
-			offer(snap.Address())
+		n, _ := arch.Count(name)
+		for i := range n {
+			offer(fmt.Sprintf("%s.%d", name, i+1))
 		}
 	}
 }

@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
-	"sort"
 	"strings"
 	"time"
 
@@ -88,14 +87,14 @@ func Create(dir string, cache Cache) (*Archive, error) {
 			return nil, err
 		}
 	}
-	if err := publish(filepath.Join(dir, "README.txt"), []byte(readme)); err != nil {
+	if err := publish(filepath.Join(dir, "README.txt"), sealText(readme)); err != nil {
 		return nil, err
 	}
-	data, err := json.MarshalIndent(head{Format, strings.ToLower(rand.Text()[:12])}, "", "  ")
+	data, err := json.MarshalIndent(head{Format, strings.ToLower(rand.Text()[:12])}, "", " ")
 	if err != nil {
 		return nil, err
 	}
-	if err := publish(filepath.Join(dir, "archive.json"), append(data, '\n')); err != nil {
+	if err := publish(filepath.Join(dir, "archive.json"), sealJSON(data)); err != nil {
 		return nil, err
 	}
 	return Open(dir, cache)
@@ -205,9 +204,12 @@ func CheckName(name string) error {
 	return nil
 }
 
-// newID names a snapshot or content file: its time and a random word, so that two machines may write into one archive.
+// newID names a snapshot or content file: its time and a random word, so that two machines may write into one archive. Sorted, IDs are in order of
+// time: the first two letters of the word count the milliseconds, in an alphabet that sorts as it counts.
 func newID(now time.Time) string {
-	return now.UTC().Format("2006-01-02T150405Z") + "-" + strings.ToLower(rand.Text()[:6])
+	const letters = "234567abcdefghijklmnopqrstuvwxyz"
+	ms := now.UTC().Nanosecond() / int(time.Millisecond)
+	return now.UTC().Format("2006-01-02T150405Z") + "-" + letters[ms/32:ms/32+1] + letters[ms%32:ms%32+1] + strings.ToLower(rand.Text()[:4])
 }
 
 // maxSnapshot bounds the JSON of one snapshot, in bytes.
@@ -234,61 +236,99 @@ func (a *Archive) Playthroughs() ([]string, error) {
 	return names, nil
 }
 
-// Snapshots returns those of a playthrough, oldest first and numbered, and those that cannot be read.
-func (a *Archive) Snapshots(playthrough string) ([]*Snapshot, []Broken, error) {
+// ids are those of a playthrough's snapshots, oldest first; none where it has none.
+func (a *Archive) ids(playthrough string) ([]string, error) {
 	if err := CheckName(playthrough); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	dir := filepath.Join(a.Dir, "playthroughs", playthrough)
-	list, err := os.ReadDir(dir)
+	list, err := os.ReadDir(filepath.Join(a.Dir, "playthroughs", playthrough))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, nil
+		return nil, nil
 	}
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, e := range list { // sorted by name
+		if id, ok := strings.CutSuffix(e.Name(), ".json"); ok && snapshotPattern.MatchString(id) {
+			ids = append(ids, id)
+		}
+	}
+	return ids, nil
+}
+
+// Count is how many snapshots a playthrough has. They are numbered from 1 in order of time.
+func (a *Archive) Count(playthrough string) (int, error) {
+	ids, err := a.ids(playthrough)
+	return len(ids), err
+}
+
+// Snapshot reads the one of a playthrough that has the number. It is fs.ErrNotExist where there is none of that number.
+func (a *Archive) Snapshot(playthrough string, number int) (*Snapshot, error) {
+	ids, err := a.ids(playthrough)
+	if err != nil {
+		return nil, err
+	}
+	if number < 1 || number > len(ids) {
+		return nil, fmt.Errorf("%s.%d: %w", playthrough, number, fs.ErrNotExist)
+	}
+	return a.snapshot(playthrough, ids[number-1], number)
+}
+
+// Newest reads the newest of a playthrough's snapshots that can be read and for which ok holds. It is nil where there is none.
+func (a *Archive) Newest(playthrough string, ok func(*Snapshot) bool) (*Snapshot, error) {
+	ids, err := a.ids(playthrough)
+	if err != nil {
+		return nil, err
+	}
+	for i := len(ids) - 1; i >= 0; i-- {
+		if s, err := a.snapshot(playthrough, ids[i], i+1); err == nil && ok(s) {
+			return s, nil
+		}
+	}
+	return nil, nil
+}
+
+// Any is what Newest asks for where every snapshot will do.
+func Any(*Snapshot) bool { return true }
+
+// Snapshots reads those of a playthrough, oldest first and numbered, and names those that cannot be read.
+func (a *Archive) Snapshots(playthrough string) ([]*Snapshot, []Broken, error) {
+	ids, err := a.ids(playthrough)
 	if err != nil {
 		return nil, nil, err
 	}
 	var all []*Snapshot
 	var broken []Broken
-	for _, e := range list {
-		id, ok := strings.CutSuffix(e.Name(), ".json")
-		if !ok || !snapshotPattern.MatchString(id) {
-			continue
-		}
-		s, err := readSnapshot(filepath.Join(dir, e.Name()))
-		if err == nil && (s.ID != id || s.Playthrough != playthrough) {
-			err = fmt.Errorf("%w: it is of %s %s", ErrDamaged, s.Playthrough, s.ID)
-		}
+	for i, id := range ids {
+		s, err := a.snapshot(playthrough, id, i+1)
 		if err != nil {
-			broken = append(broken, Broken{filepath.Join(dir, e.Name()), err})
+			broken = append(broken, Broken{a.snapshotFile(playthrough, id), err})
 			continue
 		}
 		all = append(all, s)
 	}
-	sort.SliceStable(all, func(i, j int) bool {
-		if all[i].Taken.Equal(all[j].Taken) {
-			return all[i].ID < all[j].ID
-		}
-		return all[i].Taken.Before(all[j].Taken)
-	})
-	for i, s := range all {
-		s.Number = i + 1
-	}
 	return all, broken, nil
 }
 
-func readSnapshot(path string) (*Snapshot, error) {
-	info, err := os.Stat(path)
+func (a *Archive) snapshotFile(playthrough, id string) string {
+	return filepath.Join(a.Dir, "playthroughs", playthrough, id+".json")
+}
+
+func (a *Archive) snapshot(playthrough, id string, number int) (*Snapshot, error) {
+	data, err := readBounded(a.snapshotFile(playthrough, id))
 	if err != nil {
 		return nil, err
 	}
-	if info.Size() > maxSnapshot {
-		return nil, fmt.Errorf("%w: larger than %d bytes", ErrDamaged, maxSnapshot)
+	s, err := parseSnapshot(data)
+	if err == nil && (s.ID != id || s.Playthrough != playthrough) {
+		err = fmt.Errorf("%w: it is of %.80q %.80q", ErrDamaged, s.Playthrough, s.ID)
 	}
-	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	return parseSnapshot(data)
+	s.Number = number
+	return s, nil
 }
 
 func parseSnapshot(data []byte) (*Snapshot, error) {

@@ -163,9 +163,9 @@ func (a *Archive) writeMarks(since map[string]time.Time) error {
 		}
 		return err
 	}
-	data, err := json.MarshalIndent(marked{Format: 1, Since: since}, "", "  ")
+	data, err := json.MarshalIndent(marked{Format: 1, Since: since}, "", " ")
 	if err != nil {
 		return err
 	}
-	return publish(filepath.Join(a.Dir, marks), append(data, '\n'))
+	return publish(filepath.Join(a.Dir, marks), sealJSON(data))
 }

@@ -2,6 +2,7 @@ package archive
 
 import (
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -258,7 +259,9 @@ type contentWriter struct {
 
 	mu      sync.Mutex
 	file    *os.File
-	zip     *zip.Writer
+	buffer  *bufio.Writer // before the file
+	sealer  *sealer       // before the buffer
+	zip     *zip.Writer   // before the sealer
 	size    int64
 	fresh   []tree.Digest // in the open file
 	done    []*pending
@@ -310,7 +313,13 @@ func (w *contentWriter) append(e packed) error {
 		if err != nil {
 			return err
 		}
-		w.file, w.zip, w.size = f, zip.NewWriter(f), 0
+		w.file, w.size = f, 0
+		w.buffer = bufio.NewWriterSize(f, 1<<20)
+		w.sealer = newSealer(w.buffer)
+		w.zip = zip.NewWriter(w.sealer)
+		if err := w.zip.SetComment(placeholder); err != nil {
+			return err
+		}
 	}
 	out, err := w.zip.CreateRaw(&zip.FileHeader{Name: e.digest.Hex(), Method: e.method, CRC32: e.crc, CompressedSize64: uint64(len(e.data)), UncompressedSize64: uint64(e.size)})
 	if err == nil {
@@ -332,6 +341,9 @@ func (w *contentWriter) roll() error {
 		return nil
 	}
 	err := w.zip.Close()
+	if err == nil {
+		err = errors.Join(w.sealer.seal(), w.buffer.Flush())
+	}
 	size, seekErr := w.file.Seek(0, io.SeekEnd)
 	if err = errors.Join(err, seekErr); err != nil {
 		return errors.Join(err, w.file.Close())

@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"archive/zip"
 	"context"
 	"errors"
 	"fmt"
@@ -21,25 +20,33 @@ type Copied struct {
 
 // CopyTo copies into another archive what that one lacks: first the content of each snapshot, then the snapshot. Each file is written whole or
 // not at all, so that what was interrupted goes on from there. Content files are never altered and named at random: one of the same name is the
-// same. progress is told the bytes copied.
+// same. What is damaged is not passed on: the snapshots that use it are left out, and the error, ErrDamaged, names them when all others are
+// copied. progress is told the bytes copied.
 func (a *Archive) CopyTo(ctx context.Context, to *Archive, progress func(n int64)) (Copied, error) {
 	var done Copied
 	names, err := a.Playthroughs()
 	if err != nil {
 		return done, err
 	}
+	var damaged error
 	for _, name := range names {
-		snapshots, _, err := a.Snapshots(name)
+		snapshots, broken, err := a.Snapshots(name)
 		if err != nil {
 			return done, err
 		}
+		for _, b := range broken {
+			damaged = errors.Join(damaged, fmt.Errorf("%s is not copied: %w", a.relative(b.File), b.Err))
+		}
 		for _, s := range snapshots {
-			if err := a.copySnapshot(ctx, to, s, &done, progress); err != nil {
+			switch err := a.copySnapshot(ctx, to, s, &done, progress); {
+			case errors.Is(err, ErrDamaged), errors.Is(err, fs.ErrNotExist):
+				damaged = errors.Join(damaged, fmt.Errorf("%s is not copied: %w", s.Address(), err))
+			case err != nil:
 				return done, err
 			}
 		}
 	}
-	return done, nil
+	return done, damaged
 }
 
 // CopySnapshot copies one snapshot into another archive.
@@ -90,7 +97,7 @@ func (a *Archive) copyFile(ctx context.Context, to *Archive, rel string) (int64,
 	return info.Size(), copyOver(ctx, source, target)
 }
 
-// copyOver writes a copy of source under the name target, whole or not at all.
+// copyOver writes a copy of source under the name target, whole or not at all. A source whose seal does not hold is ErrDamaged.
 func copyOver(ctx context.Context, source, target string) error {
 	in, err := os.Open(source)
 	if err != nil {
@@ -102,17 +109,26 @@ func copyOver(ctx context.Context, source, target string) error {
 		return err
 	}
 	_, _, err = tree.SumReader(ctx, in, false, out)
+	if err == nil {
+		if err = checkSealAt(out.Name(), target); err != nil {
+			err = fmt.Errorf("%s: %w", filepath.Base(source), err)
+		}
+	}
 	return finish(out, target, err)
 }
 
-// Repair replaces content files that are damaged or missing by those of another archive, where these are whole, and returns their names.
+// Repair replaces what is damaged, and content that is missing, by what another archive has, where that is whole, and returns the names of what it
+// replaced.
 func (a *Archive) Repair(ctx context.Context, from *Archive) ([]string, error) {
 	names, err := a.Playthroughs()
 	if err != nil {
 		return nil, err
 	}
+	repaired, err := a.repairSnapshots(ctx, from, names)
+	if err != nil {
+		return repaired, err
+	}
 	checked := map[string]bool{}
-	var repaired []string
 	for _, name := range names {
 		snapshots, _, err := a.Snapshots(name)
 		if err != nil {
@@ -125,10 +141,10 @@ func (a *Archive) Repair(ctx context.Context, from *Archive) ([]string, error) {
 				}
 				checked[c] = true
 				own, other := filepath.Join(a.Dir, "content", c), filepath.Join(from.Dir, "content", c)
-				if checkZip(ctx, own) == nil {
+				if checkContent(ctx, own) == nil {
 					continue
 				}
-				if err := checkZip(ctx, other); err != nil {
+				if err := checkContent(ctx, other); err != nil {
 					continue // not there, or no better
 				}
 				if err := copyOver(ctx, other, own); err != nil {
@@ -142,26 +158,26 @@ func (a *Archive) Repair(ctx context.Context, from *Archive) ([]string, error) {
 	return repaired, errors.Join(a.open.close())
 }
 
-// checkZip reads a content file through and reports what is wrong with it.
-func checkZip(ctx context.Context, path string) error {
-	z, err := zip.OpenReader(path)
-	if err != nil {
-		return err
-	}
-	defer z.Close()
-	for _, f := range z.File {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		d, err := tree.ParseDigest("blake3:" + f.Name)
+// repairSnapshots replaces the JSON of snapshots whose seal does not hold.
+func (a *Archive) repairSnapshots(ctx context.Context, from *Archive, names []string) ([]string, error) {
+	var repaired []string
+	for _, name := range names {
+		ids, err := a.ids(name)
 		if err != nil {
-			return err
+			return repaired, err
 		}
-		if _, err := readEntry(f, d); err != nil {
-			return err
+		for _, id := range ids {
+			own, other := a.snapshotFile(name, id), from.snapshotFile(name, id)
+			if checkSealedFile(own) == nil || checkSealedFile(other) != nil {
+				continue
+			}
+			if err := copyOver(ctx, other, own); err != nil {
+				return repaired, err
+			}
+			repaired = append(repaired, a.relative(own))
 		}
 	}
-	return nil
+	return repaired, nil
 }
 
 // Glance looks whether every content file that a snapshot uses is there and has a directory that can be read, without reading what is in it.

@@ -403,7 +403,7 @@ func (r *reader) split(in io.Reader) ([]Part, error) {
 	}
 }
 
-// Commit publishes the snapshot: first its content, then its JSON. It looks again whether what it builds on is still there.
+// Commit publishes the snapshot, first its content, then its JSON, and numbers it. It looks again whether what it builds on is still there.
 func (k *Keeping) Commit(s *Snapshot) error {
 	if err := CheckName(s.Playthrough); err != nil {
 		return err
@@ -431,11 +431,16 @@ func (k *Keeping) Commit(s *Snapshot) error {
 	if err != nil {
 		return err
 	}
-	dir := filepath.Join(k.a.Dir, "playthroughs", s.Playthrough)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	file := k.a.snapshotFile(s.Playthrough, s.ID)
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	return publish(filepath.Join(dir, s.ID+".json"), append(data, '\n'))
+	if err := publish(file, sealJSON(data)); err != nil {
+		return err
+	}
+	ids, err := k.a.ids(s.Playthrough)
+	s.Number = slices.Index(ids, s.ID) + 1
+	return err
 }
 
 // Stored is how many bytes of content files the snapshot added.

@@ -5,8 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"ostrov/internal/core/tree"
 )
@@ -36,6 +38,10 @@ func (a *Archive) Verify(ctx context.Context, progress func(n int64)) (Report, e
 	if err != nil {
 		return r, err
 	}
+	unsealed, err := a.verifySeals()
+	if err != nil {
+		return r, err
+	}
 	var orphaned []Damage
 	for _, e := range list {
 		if !contentPattern.MatchString(e.Name()) {
@@ -60,14 +66,23 @@ func (a *Archive) Verify(ctx context.Context, progress func(n int64)) (Report, e
 			return r, err
 		}
 		for _, b := range broken {
-			r.Damage = append(r.Damage, Damage{What: fmt.Sprintf("%s: %v", b.File, b.Err), Touches: []string{"a snapshot of " + name}})
+			file := a.relative(b.File)
+			touches[fmt.Sprintf("%s: %v", file, b.Err)] = []string{"a snapshot of " + name}
+			delete(unsealed, file)
 		}
 		for _, s := range snapshots {
 			r.Snapshots++
 			if err := a.verifySnapshot(ctx, s, good, bad, touches); err != nil {
 				return r, err
 			}
+			if file := a.relative(a.snapshotFile(name, s.ID)); unsealed[file] != nil {
+				touches[fmt.Sprintf("%s: %v", file, unsealed[file])] = []string{s.Address() + ": what is said of it"}
+				delete(unsealed, file)
+			}
 		}
+	}
+	for _, file := range slices.Sorted(maps.Keys(unsealed)) {
+		r.Damage = append(r.Damage, Damage{What: fmt.Sprintf("%s: %v", file, unsealed[file])})
 	}
 	for what, whom := range touches {
 		r.Damage = append(r.Damage, Damage{what, whom})
@@ -77,11 +92,14 @@ func (a *Archive) Verify(ctx context.Context, progress func(n int64)) (Report, e
 }
 
 func (a *Archive) verifyZip(ctx context.Context, name string, r *Report, good map[tree.Digest]bool, bad map[tree.Digest]string, progress func(int64)) error {
-	z, err := zip.OpenReader(filepath.Join(a.Dir, "content", name))
+	path := filepath.Join(a.Dir, "content", name)
+	sealed := checkContentSeal(path)
+	z, err := zip.OpenReader(path)
 	if err != nil {
 		return fmt.Errorf("content/%s: %v", name, err)
 	}
 	defer z.Close()
+	before := len(bad)
 	for _, f := range z.File {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -100,7 +118,18 @@ func (a *Archive) verifyZip(ctx context.Context, name string, r *Report, good ma
 		r.Bytes += int64(len(data))
 		progress(int64(len(data)))
 	}
+	if sealed != nil && len(bad) == before { // else the damage is named where it lies
+		return fmt.Errorf("content/%s: %w; what is kept in it is whole", name, sealed)
+	}
 	return nil
+}
+
+// relative is a file of the archive as reports name it.
+func (a *Archive) relative(file string) string {
+	if rel, err := filepath.Rel(a.Dir, file); err == nil {
+		return filepath.ToSlash(rel)
+	}
+	return file
 }
 
 // verifySnapshot notes what of a snapshot is damaged, under what is wrong.

@@ -1,7 +1,9 @@
 package job
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
@@ -172,15 +174,18 @@ func (s *Session) Snapshot(address string) (*archive.Snapshot, error) {
 		}
 		return nil, usage(hint, "no playthrough %q has been kept", name)
 	}
-	all, _, err := a.Snapshots(name)
-	if err != nil {
-		return nil, err
-	}
-	if len(all) == 0 || number > len(all) {
-		return nil, usage("ostrov kept "+name, "%s has %d snapshots", name, len(all))
-	}
 	if number == 0 {
-		number = len(all)
+		if snap, err := a.Newest(name, archive.Any); snap != nil || err != nil {
+			return snap, err
+		}
 	}
-	return all[number-1], nil
+	snap, err := a.Snapshot(name, number)
+	if errors.Is(err, fs.ErrNotExist) {
+		n, err := a.Count(name)
+		if err != nil {
+			return nil, err
+		}
+		return nil, usage("ostrov kept "+name, "%s has %d snapshots", name, n)
+	}
+	return snap, err
 }

@@ -71,12 +71,8 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if err := s.archiveApart(l); err != nil {
 		return nil, err
 	}
-	all, _, err := a.Snapshots(name.Name)
-	if err != nil {
+	if kept.Since, err = a.Newest(name.Name, archive.Any); err != nil {
 		return nil, err
-	}
-	if len(all) > 0 {
-		kept.Since = all[len(all)-1]
 	}
 	s.Hasher.Reread = req.Reread
 	k, err := a.Keep(ctx, s.Hasher, kept.Since, s.Now(), s.counting("keep", l.sizeOf(name.Name, req)))
@@ -99,18 +95,10 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	}
 	kept.compare(snap)
 	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, k.Copied(), k.Reused(), k.Stored()
-	if all, _, err = a.Snapshots(name.Name); err != nil {
-		return nil, err
-	}
-	for _, other := range all {
-		if other.ID == snap.ID {
-			snap.Number = other.Number
-		}
-	}
 	if err := s.spread(ctx, a, snap, kept); err != nil {
 		return nil, err
 	}
-	if sameDrive(kept.Archive, in.Root) && len(all) == 1 {
+	if sameDrive(kept.Archive, in.Root) && kept.Since == nil {
 		kept.Findings = append(kept.Findings, check.New(check.SameDrive, "", "the archive is on the game's own drive"))
 	}
 	delete(s.looks, in)

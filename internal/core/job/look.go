@@ -336,16 +336,13 @@ func (s *Session) sinceSnapshot(ctx context.Context, l *Look) error {
 	if err != nil {
 		return nil // no archive yet, or its drive is away: then nothing is said of snapshots
 	}
-	all, _, err := a.Snapshots(p.Name)
-	if err != nil || len(all) == 0 {
-		return err
+	// what was kept on purpose says more than what was kept before a change
+	l.Snapshot, err = a.Newest(p.Name, func(s *archive.Snapshot) bool { return s.Safety == "" && !s.ByHand })
+	if err == nil && l.Snapshot == nil {
+		l.Snapshot, err = a.Newest(p.Name, archive.Any)
 	}
-	l.Snapshot = all[len(all)-1]
-	for i := len(all) - 1; i >= 0; i-- { // what was kept on purpose says more than what was kept before a change
-		if all[i].Safety == "" && !all[i].ByHand {
-			l.Snapshot = all[i]
-			break
-		}
+	if err != nil || l.Snapshot == nil {
+		return err
 	}
 	kept := map[string]tree.Digest{}
 	for _, k := range l.Snapshot.Saves {

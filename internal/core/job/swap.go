@@ -108,11 +108,7 @@ func (s *Session) newestOf(playthrough string) (*archive.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, _, err := a.Snapshots(playthrough)
-	if err != nil || len(all) == 0 {
-		return nil, err
-	}
-	return all[len(all)-1], nil
+	return a.Newest(playthrough, archive.Any)
 }
 
 // nowhere refuses a playthrough that needs mods which are neither installed nor kept.
