@@ -17,6 +17,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"ostrov/internal/core/mod"
@@ -46,10 +47,18 @@ type Archive struct {
 	ID  string
 
 	cache Cache
+	mu    sync.Mutex             // guards where: a keep reads what is there while it adds to it
 	where map[tree.Digest]string // content file of each entry; nil until loaded
 	// marked are content files that a clearing has marked; see clear.go.
 	marked map[string]bool
-	open   openZips
+
+	reading sync.Mutex // guards open and last
+	open    openZips
+	// last is the entry that was read last: small files lie many in one.
+	last struct {
+		digest tree.Digest
+		data   []byte
+	}
 }
 
 type head struct {

@@ -151,10 +151,17 @@ func (o *openZips) close() error {
 
 // entry returns the content with the digest d, checked.
 func (a *Archive) entry(d tree.Digest) ([]byte, error) {
+	a.reading.Lock()
+	defer a.reading.Unlock()
+	if a.last.digest == d && a.last.data != nil {
+		return a.last.data, nil
+	}
 	if err := a.load(); err != nil {
 		return nil, err
 	}
+	a.mu.Lock()
 	name, ok := a.where[d]
+	a.mu.Unlock()
 	if !ok {
 		return nil, fmt.Errorf("the content %.12s… is %w", d.Hex(), ErrMissing)
 	}
@@ -170,6 +177,7 @@ func (a *Archive) entry(d tree.Digest) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("content/%s: %.12s…: %w", name, d.Hex(), err)
 	}
+	a.last.digest, a.last.data = d, data
 	return data, nil
 }
 
@@ -280,16 +288,21 @@ type pending struct {
 // add stores data unless the archive has it, and returns its digest.
 func (w *contentWriter) add(p *packer, data []byte) (tree.Digest, error) {
 	d := tree.Digest(blake3.Sum256(data))
+	return d, w.put(p, d, data)
+}
+
+// put stores data, whose digest is d, unless the archive has it.
+func (w *contentWriter) put(p *packer, d tree.Digest, data []byte) error {
 	if !w.claim(d) {
-		return d, nil
+		return nil
 	}
-	return d, w.append(p.pack(d, data))
+	return w.append(p.pack(d, data))
 }
 
 // claim reports whether the entry is neither in the archive nor on its way there; then it is whoever asked who brings it.
 func (w *contentWriter) claim(d tree.Digest) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
+	w.a.mu.Lock()
+	defer w.a.mu.Unlock()
 	if name, ok := w.a.where[d]; ok && !w.a.marked[name] {
 		return false
 	}
@@ -299,8 +312,8 @@ func (w *contentWriter) claim(d tree.Digest) bool {
 
 // holds reports whether the archive has an entry, or will have it when this is published.
 func (w *contentWriter) holds(d tree.Digest) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
+	w.a.mu.Lock()
+	defer w.a.mu.Unlock()
 	name, ok := w.a.where[d]
 	return ok && !w.a.marked[name]
 }
@@ -377,9 +390,11 @@ func (w *contentWriter) publish() error {
 		if err := finish(f, filepath.Join(w.a.Dir, "content", p.name), nil); err != nil {
 			return err
 		}
+		w.a.mu.Lock()
 		for _, d := range p.digests {
 			w.a.where[d] = p.name
 		}
+		w.a.mu.Unlock()
 		if w.a.cache != nil {
 			w.a.cache.StoreContents(w.a.ID, p.name, p.size, p.digests)
 		}

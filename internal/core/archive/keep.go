@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -166,6 +165,9 @@ const (
 type Group struct {
 	Dir     string
 	Entries []tree.Entry
+	// apart tells that the entries need not be read together. Then small files are stored several in one entry of the archive: one by one they
+	// would be packed badly, and slowly.
+	apart bool
 }
 
 // batch is how many files that need not be read together one worker takes at a time.
@@ -175,7 +177,7 @@ const batch = 64
 func Apart(dir string, entries []tree.Entry) []Group {
 	var groups []Group
 	for chunk := range slices.Chunk(entries, batch) {
-		groups = append(groups, Group{dir, chunk})
+		groups = append(groups, Group{dir, chunk, true})
 	}
 	return groups
 }
@@ -201,7 +203,7 @@ func (k *Keeping) Root(ctx context.Context, root Root, groups []Group, sha bool)
 		work.Go(func() error {
 			r := &reader{k: k, root: root, sha: sha}
 			for i := range next {
-				nodes, err := r.stable(ctx, groups[i].Dir, groups[i].Entries)
+				nodes, err := r.stable(ctx, groups[i])
 				if err != nil {
 					return err
 				}
@@ -246,10 +248,13 @@ type reader struct {
 	root Root
 	sha  bool
 	packer
+	small  []byte // the file that is being read
+	bundle []byte // small files that make up one entry
+	inside []*Node
 }
 
 // stable keeps the entries of one group, again until none of them changed meanwhile.
-func (r *reader) stable(ctx context.Context, dir string, group []tree.Entry) ([]Node, error) {
+func (r *reader) stable(ctx context.Context, group Group) ([]Node, error) {
 	var err error
 	for try := range tries {
 		if try > 0 {
@@ -260,47 +265,52 @@ func (r *reader) stable(ctx context.Context, dir string, group []tree.Entry) ([]
 			}
 		}
 		var nodes []Node
-		if nodes, err = r.group(ctx, dir, group); err == nil || !errors.Is(err, tree.ErrBeingWritten) {
+		if nodes, err = r.group(ctx, group); err == nil || !errors.Is(err, tree.ErrBeingWritten) {
 			return nodes, err
 		}
-		for i := range group { // take the new state
-			if e, err := tree.Look(dir, group[i].Path); err == nil {
-				group[i] = e
+		for i, e := range group.Entries { // take the new state
+			if e, err := tree.Look(group.Dir, e.Path); err == nil {
+				group.Entries[i] = e
 			}
 		}
 	}
 	return nil, err
 }
 
-func (r *reader) group(ctx context.Context, dir string, group []tree.Entry) ([]Node, error) {
-	nodes := make([]Node, 0, len(group))
-	for _, e := range group {
-		n, err := r.node(ctx, dir, e)
-		if err != nil {
+func (r *reader) group(ctx context.Context, group Group) ([]Node, error) {
+	nodes := make([]Node, len(group.Entries))
+	r.bundle, r.inside = r.bundle[:0], r.inside[:0]
+	for i, e := range group.Entries {
+		if err := r.node(ctx, group, e, &nodes[i]); err != nil {
 			return nil, err
 		}
-		nodes = append(nodes, n)
 	}
-	for _, e := range group {
-		if now, err := tree.Look(dir, e.Path); e.Kind == tree.File && (err != nil || !tree.SameState(now, e)) {
-			return nil, fmt.Errorf("%s %w", filepath.Join(dir, filepath.FromSlash(e.Path)), tree.ErrBeingWritten)
+	if err := r.endBundle(); err != nil {
+		return nil, err
+	}
+	for _, e := range group.Entries {
+		if e.Kind != tree.File || group.apart && e.Size <= whole { // these were looked at as they were read
+			continue
+		}
+		if now, err := tree.Look(group.Dir, e.Path); err != nil || !tree.SameState(now, e) {
+			return nil, fmt.Errorf("%s %w", filepath.Join(group.Dir, filepath.FromSlash(e.Path)), tree.ErrBeingWritten)
 		}
 	}
 	return nodes, nil
 }
 
-// node keeps one entry. A file that an earlier snapshot has and that has not changed is not opened.
-func (r *reader) node(ctx context.Context, dir string, e tree.Entry) (Node, error) {
-	k := r.k
+// node keeps one entry and makes n say so. A file that an earlier snapshot has and that has not changed is not opened.
+func (r *reader) node(ctx context.Context, group Group, e tree.Entry, n *Node) error {
+	k, dir := r.k, group.Dir
 	if err := ctx.Err(); err != nil {
-		return Node{}, err
+		return err
 	}
 	if !utf8.ValidString(e.Path) {
-		return Node{}, fmt.Errorf("%q in %s: a name that is not valid UTF-8 cannot be kept", e.Path, dir)
+		return fmt.Errorf("%q in %s: a name that is not valid UTF-8 cannot be kept", e.Path, dir)
 	}
-	n := Node{Path: e.Path, Kind: e.Kind, Time: e.ModTime.UTC(), Mode: strconv.FormatUint(uint64(e.Mode.Perm()), 8), Target: e.Target}
+	*n = Node{Path: e.Path, Kind: e.Kind, Time: e.ModTime.UTC(), Mode: strconv.FormatUint(uint64(e.Mode.Perm()), 8), Target: e.Target}
 	if e.Kind != tree.File {
-		return n, nil
+		return nil
 	}
 	defer k.progress(e.Size)
 	n.Size = e.Size
@@ -314,8 +324,12 @@ func (r *reader) node(ctx context.Context, dir string, e tree.Entry) (Node, erro
 		}
 		if (n.Parts != nil && k.holdsAll(n.Parts)) || n.Size == 0 {
 			k.left.Add(n.Size)
-			return n, nil
+			return nil
 		}
+	}
+	k.copied.Add(n.Size)
+	if e.Size <= whole {
+		return r.loaded(group, e, n)
 	}
 	split := r.split
 	if had && old.Size > whole {
@@ -323,25 +337,55 @@ func (r *reader) node(ctx context.Context, dir string, e tree.Entry) (Node, erro
 	}
 	parts, sums, err := r.read(ctx, dir, e, split)
 	if err != nil {
-		return Node{}, err
+		return err
 	}
 	n.Digest, n.SHA256, n.Parts = sums.Blake3, sums.SHA256, parts
-	k.copied.Add(n.Size)
-	return n, nil
+	return nil
 }
 
-// read passes a file through split while its digests are taken.
-func (r *reader) read(ctx context.Context, dir string, e tree.Entry, split func(io.Reader) ([]Part, error)) ([]Part, tree.Sums, error) {
-	if e.Size <= whole { // small files need no second goroutine
-		var content bytes.Buffer
-		content.Grow(int(e.Size) + bytes.MinRead)
-		sums, err := r.k.hasher.Read(ctx, dir, e, r.sha, &content)
-		if err != nil {
-			return nil, sums, err
-		}
-		parts, err := split(&content)
-		return parts, sums, err
+// bundled is the size, in bytes, below which files that need not be read together are stored several in one entry, and of such an entry at most.
+const bundled = 256 << 10
+
+// loaded keeps a file of one part.
+func (r *reader) loaded(group Group, e tree.Entry, n *Node) error {
+	sums, content, err := r.k.hasher.Load(group.Dir, e, r.sha, r.small)
+	if r.small = content; err != nil {
+		return err
 	}
+	n.Digest, n.SHA256 = sums.Blake3, sums.SHA256
+	switch {
+	case n.Size == 0:
+		return nil
+	case r.k.w.holds(n.Digest) || !group.apart || n.Size > bundled/4:
+		n.Parts = []Part{{Entry: n.Digest, Length: n.Size}}
+		return r.k.w.put(&r.packer, n.Digest, content)
+	}
+	if len(r.bundle)+len(content) > bundled {
+		if err := r.endBundle(); err != nil {
+			return err
+		}
+	}
+	n.Parts = []Part{{Offset: int64(len(r.bundle)), Length: n.Size}} // its entry is known when the bundle ends
+	r.bundle = append(r.bundle, content...)
+	r.inside = append(r.inside, n)
+	return nil
+}
+
+// endBundle stores the small files that were gathered.
+func (r *reader) endBundle() error {
+	if len(r.inside) == 0 {
+		return nil
+	}
+	d, err := r.k.w.add(&r.packer, r.bundle)
+	for _, n := range r.inside {
+		n.Parts[0].Entry = d
+	}
+	r.bundle, r.inside = r.bundle[:0], r.inside[:0]
+	return err
+}
+
+// read passes a large file through split while its digests are taken.
+func (r *reader) read(ctx context.Context, dir string, e tree.Entry, split func(io.Reader) ([]Part, error)) ([]Part, tree.Sums, error) {
 	pr, pw := io.Pipe()
 	type result struct {
 		parts []Part

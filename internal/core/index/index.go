@@ -31,6 +31,7 @@ CREATE TABLE IF NOT EXISTS notes (place TEXT PRIMARY KEY, state BLOB, what BLOB)
 type Index struct {
 	db     *sql.DB
 	lookup *sql.Stmt
+	empty  bool // no file was known at Open: then none need be looked up
 	mu     sync.Mutex
 	fresh  map[string]tree.Known
 	notes  map[string]note
@@ -71,6 +72,9 @@ func (x *Index) prepare() error {
 		}
 	}
 	var err error
+	if err := x.db.QueryRow("SELECT NOT EXISTS (SELECT 1 FROM files)").Scan(&x.empty); err != nil {
+		return err
+	}
 	x.lookup, err = x.db.Prepare("SELECT kind, size, mtime, ctime, id, blake3, sha256, seen FROM files WHERE path = ?")
 	return err
 }
@@ -81,6 +85,9 @@ func (x *Index) Lookup(path string) (tree.Known, bool) {
 	defer x.mu.Unlock()
 	if k, ok := x.fresh[path]; ok {
 		return k, true
+	}
+	if x.empty {
+		return tree.Known{}, false
 	}
 	var k tree.Known
 	var mtime, ctime, seen, id int64

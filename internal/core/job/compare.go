@@ -333,9 +333,10 @@ func (s *Session) compareMod(ctx context.Context, address, snapshot string) (*Co
 
 func (s *Session) modFiles(ctx context.Context, a *archive.Archive, m *mod.Mod, kept map[string]archive.Node, c *Comparison) error {
 	dir := m.Dir()
-	for _, e := range m.Files {
+	files := m.Files()
+	for _, e := range files {
 		name, base := e.Path, dir
-		if len(m.Files) == 1 && kept["."].Kind == tree.File {
+		if len(files) == 1 && kept["."].Kind == tree.File {
 			name, base = ".", filepath.Dir(dir)
 		}
 		was, ok := kept[name]

@@ -330,7 +330,7 @@ func (s *Session) keepMods(ctx context.Context, k *archive.Keeping, l *Look, bef
 		dir := byFolder[key][0].Folder.Path
 		var groups []archive.Group
 		for _, m := range byFolder[key] {
-			entries, err := modEntries(ctx, m)
+			entries, err := modEntries(m)
 			if err != nil {
 				return err
 			}
@@ -357,9 +357,9 @@ func (s *Session) keepMods(ctx context.Context, k *archive.Keeping, l *Look, bef
 }
 
 // modEntries are all entries of a mod, relative to the folder it lies in.
-func modEntries(ctx context.Context, m *mod.Mod) ([]tree.Entry, error) {
+func modEntries(m *mod.Mod) ([]tree.Entry, error) {
 	if m.Kind.Unit == game.UnitFile {
-		entries := slices.Clone(m.Files)
+		entries := slices.Clone(m.Entries)
 		for i := range entries {
 			entries[i].Path = m.Path
 		}
@@ -370,12 +370,9 @@ func modEntries(ctx context.Context, m *mod.Mod) ([]tree.Entry, error) {
 		return nil, err
 	}
 	entries := []tree.Entry{top}
-	err = tree.Walk(ctx, m.Dir(), func(e tree.Entry) error {
+	for _, e := range m.Entries {
 		e.Path = m.Path + "/" + e.Path
-		if e.Kind != tree.Special {
-			entries = append(entries, e)
-		}
-		return nil
-	})
-	return entries, err
+		entries = append(entries, e)
+	}
+	return entries, nil
 }

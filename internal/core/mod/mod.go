@@ -11,12 +11,14 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"sort"
 	"strings"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
@@ -48,10 +50,12 @@ type Mod struct {
 	// HiddenBy is the path of the mod of the same id that the game uses instead, or "".
 	HiddenBy string
 
-	Files  []tree.Entry // paths relative to the mod
-	Size   int64        // bytes
-	Latest time.Time    // the latest of all times of its files and folder
-	Digest tree.Digest  // zero until taken
+	// Entries are all that is in the mod but special files, as tree.Walk finds it, paths relative to the mod. See Files.
+	Entries []tree.Entry
+
+	Size   int64       // bytes
+	Latest time.Time   // the latest of all times of its files and folder
+	Digest tree.Digest // zero until taken
 	// Problem is why the mod cannot be read, or nil.
 	Problem error
 }
@@ -66,6 +70,17 @@ func (m *Mod) Name() string {
 
 // Dir is where the mod lies: its folder, or that of its file.
 func (m *Mod) Dir() string { return filepath.Join(m.Folder.Path, filepath.FromSlash(m.Path)) }
+
+// Files are the files of the mod that its digest is taken over: those of a checkout's .git are not among them.
+func (m *Mod) Files() []tree.Entry {
+	files := make([]tree.Entry, 0, len(m.Entries))
+	for _, e := range m.Entries {
+		if e.Kind == tree.File && !strings.HasPrefix(e.Path, ".git/") {
+			files = append(files, e)
+		}
+	}
+	return files
+}
 
 // Set is the mods of one install: in load order where the game has one, else sorted by id.
 type Set struct {
@@ -170,15 +185,14 @@ func (s *scanner) read(at, full string) (*Mod, error) {
 		if err != nil {
 			return nil, err
 		}
-		m.Files = []tree.Entry{e}
+		m.Entries = []tree.Entry{e}
 		dir = filepath.Dir(dir)
 	} else if err := tree.Walk(s.ctx, dir, func(e tree.Entry) error {
-		if e.Kind == tree.Dir && e.Path == ".git" {
-			return fs.SkipDir
+		if e.Path != ".git" && !strings.HasPrefix(e.Path, ".git/") {
+			m.note(e)
 		}
-		m.note(e)
-		if e.Kind == tree.File {
-			m.Files = append(m.Files, e)
+		if e.Kind != tree.Special {
+			m.Entries = append(m.Entries, e)
 		}
 		return nil
 	}); err != nil {
@@ -187,19 +201,18 @@ func (s *scanner) read(at, full string) (*Mod, error) {
 	if e, err := tree.Look(full, "."); err == nil {
 		m.note(e)
 	}
-	for _, f := range m.Files {
+	files := m.Files()
+	members := make([]string, len(files))
+	for i, f := range files {
 		m.Size += f.Size
 		m.note(f)
-	}
-	members := make([]string, len(m.Files))
-	for i, f := range m.Files {
 		members[i] = f.Path
 	}
 	var said facts
-	s.hasher.Once(full, s.in.Game.Digest, dir, m.Files, &said, func() bool {
-		files := game.InFS(os.DirFS(dir), path.Base(at), members, s.kind.Files)
-		defer files.Close()
-		said, err = readFacts(s.ctx, s.kind, files)
+	s.hasher.Once(full, s.in.Game.Digest, dir, files, &said, func() bool {
+		content := game.InFS(os.DirFS(dir), path.Base(at), members, s.kind.Files)
+		defer content.Close()
+		said, err = readFacts(s.ctx, s.kind, content)
 		return err == nil
 	})
 	m.Problem = err
@@ -343,18 +356,20 @@ const small = 16 << 20
 // TakeDigests reads the mods that have changed since the hasher last saw them: all of them, or without all only small ones; the digests of
 // larger ones are recalled where they are known. Mods that cannot be read get a Problem.
 func (s Set) TakeDigests(ctx context.Context, h *tree.Hasher, all bool) error {
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
 	for _, m := range s.Mods {
 		if m.Kind.Base && !all {
 			continue
 		}
-		if err := m.takeDigest(ctx, h, all || m.Size <= small); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
+		work.Go(func() error {
+			if err := m.takeDigest(ctx, h, all || m.Size <= small); err != nil {
+				m.Problem = err
 			}
-			m.Problem = err
-		}
+			return ctx.Err()
+		})
 	}
-	return nil
+	return work.Wait()
 }
 
 func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
@@ -368,17 +383,18 @@ func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
 	if m.Kind.Unit == game.UnitFile {
 		dir = filepath.Dir(dir)
 	}
-	h.Once(m.Dir()+"\x00digest", tree.Digest{3}, dir, m.Files, &m.Digest, func() bool {
-		m.Digest, err = m.digest(ctx, h, dir, read)
+	files := m.Files()
+	h.Once(m.Dir()+"\x00digest", tree.Digest{3}, dir, files, &m.Digest, func() bool {
+		m.Digest, err = m.digest(ctx, h, dir, files, read)
 		return err == nil && !m.Digest.IsZero()
 	})
 	return err
 }
 
 // digest takes the digest of the mod's files, those that are known without reading them; without read it is zero where one is not.
-func (m *Mod) digest(ctx context.Context, h *tree.Hasher, dir string, read bool) (tree.Digest, error) {
-	list := make([]tree.Named, 0, len(m.Files))
-	for _, f := range m.Files {
+func (m *Mod) digest(ctx context.Context, h *tree.Hasher, dir string, files []tree.Entry, read bool) (tree.Digest, error) {
+	list := make([]tree.Named, 0, len(files))
+	for _, f := range files {
 		sums, ok := h.Recall(dir, f, false)
 		if !ok {
 			if !read {
@@ -405,8 +421,9 @@ func (m *Mod) inside(f tree.Entry) string {
 // DigestFrom takes the digest from those of the mod's files, which were read already, by their paths in the mod's folder. It does nothing where
 // one is missing.
 func (m *Mod) DigestFrom(digests map[string]tree.Digest) {
-	list := make([]tree.Named, 0, len(m.Files))
-	for _, f := range m.Files {
+	files := m.Files()
+	list := make([]tree.Named, 0, len(files))
+	for _, f := range files {
 		at := m.Path
 		if m.Kind.Unit != game.UnitFile {
 			at = path.Join(m.Path, f.Path)

@@ -91,7 +91,7 @@ func TestWhatModsSayOfEachOther(t *testing.T) {
 	digest := byID["moth"].Digest
 	require.NoError(t, set.TakeDigests(t.Context(), &tree.Hasher{Now: time.Now}, true))
 	digests := map[string]tree.Digest{}
-	for _, f := range byID["moth"].Files {
+	for _, f := range byID["moth"].Files() {
 		sums, err := (&tree.Hasher{Now: time.Now}).File(t.Context(), byID["moth"].Dir(), f, false)
 		require.NoError(t, err)
 		digests["a/"+f.Path] = sums.Blake3

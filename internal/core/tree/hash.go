@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -122,11 +123,38 @@ func (h *Hasher) File(ctx context.Context, dir string, entry Entry, sha bool) (S
 // Read reads the file entry below dir through to w and returns its digests, which the Index then knows. It fails with ErrBeingWritten
 // when the file changed meanwhile, and then what w received is to be thrown away.
 func (h *Hasher) Read(ctx context.Context, dir string, entry Entry, sha bool, w io.Writer) (Sums, error) {
-	path := filepath.Join(dir, filepath.FromSlash(entry.Path))
 	before, err := Look(dir, entry.Path)
 	if err != nil {
 		return Sums{}, err
 	}
+	return h.reading(dir, before, func(f *os.File) (Sums, int64, error) { return SumReader(ctx, f, sha, w) })
+}
+
+// Load is Read for small files: it returns the content in buf, which it makes larger where it must. The file must be in the very state that entry
+// says, else that is ErrBeingWritten too.
+func (h *Hasher) Load(dir string, entry Entry, sha bool, buf []byte) (Sums, []byte, error) {
+	sums, err := h.reading(dir, entry, func(f *os.File) (Sums, int64, error) {
+		if int64(cap(buf)) <= entry.Size {
+			buf = make([]byte, 0, entry.Size+entry.Size/4+512)
+		}
+		n, err := io.ReadFull(f, buf[:entry.Size+1]) // one more than there should be, to meet the end
+		if err == io.ErrUnexpectedEOF || err == io.EOF {
+			err = nil
+		}
+		buf = buf[:n]
+		sums := Sums{Blake3: Digest(blake3.Sum256(buf))}
+		if sha {
+			sum := sha256.Sum256(buf)
+			sums.SHA256 = hex.EncodeToString(sum[:])
+		}
+		return sums, int64(n), err
+	})
+	return sums, buf, err
+}
+
+// reading opens a file, has it read, and looks whether it is then as it was before.
+func (h *Hasher) reading(dir string, before Entry, read func(*os.File) (Sums, int64, error)) (Sums, error) {
+	path := filepath.Join(dir, filepath.FromSlash(before.Path))
 	if before.Kind != File {
 		return Sums{}, fmt.Errorf("%s is not a file any more", path)
 	}
@@ -137,11 +165,11 @@ func (h *Hasher) Read(ctx context.Context, dir string, entry Entry, sha bool, w 
 		return Sums{}, err
 	}
 	defer f.Close()
-	sums, n, err := SumReader(ctx, f, sha, w)
+	sums, n, err := read(f)
 	if err != nil {
 		return Sums{}, fmt.Errorf("%s: %w", path, err)
 	}
-	after, err := Look(dir, entry.Path)
+	after, err := Look(dir, before.Path)
 	if err != nil {
 		return Sums{}, err
 	}
@@ -157,19 +185,27 @@ func (h *Hasher) Read(ctx context.Context, dir string, entry Entry, sha bool, w 
 // SumReader takes the digests of r while passing it on to w, and returns how many bytes there were.
 func SumReader(ctx context.Context, r io.Reader, sha bool, w io.Writer) (Sums, int64, error) {
 	b := blake3.New()
-	to := []io.Writer{b, w}
+	to := []io.Writer{b}
+	if w != io.Discard {
+		to = append(to, w)
+	}
 	var s hash.Hash
 	if sha {
 		s = sha256.New()
 		to = append(to, s)
 	}
-	n, err := io.CopyBuffer(io.MultiWriter(to...), contextReader{ctx, r}, make([]byte, 128<<10))
+	buf := buffers.Get().(*[128 << 10]byte)
+	defer buffers.Put(buf)
+	n, err := io.CopyBuffer(io.MultiWriter(to...), contextReader{ctx, r}, buf[:])
 	sums := Sums{Blake3: Digest(b.Sum(nil))}
 	if sha {
 		sums.SHA256 = hex.EncodeToString(s.Sum(nil))
 	}
 	return sums, n, err
 }
+
+// buffers are for copying: making one for each file would cost more than reading most files.
+var buffers = sync.Pool{New: func() any { return new([128 << 10]byte) }}
 
 // contextReader ends a long copy soon after its context does.
 type contextReader struct {
