@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -33,7 +32,7 @@ func (a *app) compare() *ucli.Command {
 }
 
 // writeMods writes the mod list into a file, in the form that its ending says.
-func (a *app) writeMods(l *job.Look, file string) (err error) {
+func (a *app) writeMods(l *job.Look, file string) error {
 	list := job.ModListOf(l)
 	var write func(io.Writer) error
 	switch strings.ToLower(filepath.Ext(file)) {
@@ -46,22 +45,8 @@ func (a *app) writeMods(l *job.Look, file string) (err error) {
 	default:
 		return &usageError{errors.New("--write takes a file that ends in .json, .csv or .md"), "ostrov mods"}
 	}
-	if _, err := os.Lstat(file); err == nil && !a.yes {
-		return &job.Error{Text: file + " is there already; nothing has been written", Hint: "repeat it with --yes to replace it", Err: job.ErrDeclined}
-	}
-	f, err := os.CreateTemp(filepath.Dir(file), ".part-ostrov-*")
-	if err != nil {
+	if _, err := job.WriteFile(file, a.yes, write); err != nil {
 		return err
-	}
-	err = write(f)
-	if err == nil {
-		err = errors.Join(f.Chmod(0o644), f.Sync())
-	}
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), file)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
 	}
 	a.printer().Line("%s: %s", file, view.Count(len(list.Mods), "mod", "mods"))
 	return nil

@@ -11,6 +11,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/job"
 	"ostrov/internal/view"
 )
@@ -21,20 +22,15 @@ func (a *app) keep() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "as", Usage: "keep the playthrough `NAME`"},
 			&ucli.StringFlag{Name: "m", Usage: "a `NOTE`, to know it by"},
-			&ucli.StringSliceFlag{Name: "with", Usage: "keep mods too"},
+			&ucli.StringSliceFlag{Name: "tag", Usage: "a `TAG`: PLAYTHROUGH.TAG is its address then, too"},
+			&ucli.StringSliceFlag{Name: "with", Usage: "keep `WHAT` too: mods, game (with its mods), pictures; nothing is none of them"},
+			&ucli.BoolFlag{Name: "always", Usage: "keep this playthrough with these from now on"},
+			&ucli.StringFlag{Name: "settings", Usage: "keep the settings alone, as the set `NAME` for any playthrough"},
 			&ucli.StringFlag{Name: "from", Usage: "take in the copy in `DIR` that was made by hand", TakesFile: true},
 			&ucli.BoolFlag{Name: "reread", Usage: "read all files, also those that have not changed"},
 		},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if err := args(cmd, 0, 1); err != nil {
-				return err
-			}
-			for _, w := range cmd.StringSlice("with") {
-				if w != "mods" {
-					return &usageError{fmt.Errorf("--with %s is not understood: there is mods", w), "ostrov keep"}
-				}
-			}
-			s, err := a.open()
+		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
+			req, err := keepRequest(cmd)
 			if err != nil {
 				return err
 			}
@@ -43,37 +39,71 @@ func (a *app) keep() *ucli.Command {
 				return err
 			}
 			if a.dryRun {
-				l, err := s.Look(ctx, in)
-				if err != nil {
-					return err
-				}
-				if a.json {
-					return view.JSON(a.Stdout, view.LooksDoc{Head: view.NewHead("keep"), Installs: []view.LookDoc{view.Look(l)}})
-				}
-				a.printer().Look(l)
-				fmt.Fprintln(a.Stdout, "\nNothing has been kept: --dry-run.")
-				return nil
+				return a.keepDry(ctx, s, in)
 			}
-			k, err := s.Keep(ctx, in, job.KeepRequest{As: cmd.String("as"), Note: cmd.String("m"), Mods: slices.Contains(cmd.StringSlice("with"), "mods"), From: cmd.String("from"), Reread: cmd.Bool("reread")})
+			var k *job.Kept
+			if set := cmd.String("settings"); set != "" {
+				k, err = s.KeepSettings(ctx, in, set, req.Note)
+			} else {
+				k, err = s.Keep(ctx, in, req)
+			}
 			if err != nil {
 				return err
 			}
 			if a.json {
-				doc := view.KeepDoc{Head: view.NewHead("keep"), Snapshot: view.Snapshot(k.Snapshot), Archive: k.Archive, Read: k.Copied, Reused: k.Reused, Stored: k.Stored}
-				doc.Findings = k.Findings
-				return view.JSON(a.Stdout, doc)
+				return view.JSON(a.Stdout, view.KeptDocument(k))
 			}
 			a.printer().Kept(k)
 			return nil
-		},
+		}),
 	}
+}
+
+// keepRequest reads the flags of keep.
+func keepRequest(cmd *ucli.Command) (job.KeepRequest, error) {
+	req := job.KeepRequest{As: cmd.String("as"), Note: cmd.String("m"), Tags: cmd.StringSlice("tag"), Always: cmd.Bool("always"), From: cmd.String("from"), Reread: cmd.Bool("reread")}
+	for _, w := range cmd.StringSlice("with") {
+		switch {
+		case slices.Contains(job.KeepWith, w):
+			req.With = append(req.With, w)
+		case w == "nothing":
+			req.With = []string{}
+		default:
+			return req, &usageError{fmt.Errorf("--with %s is not understood: there are %s and nothing", w, strings.Join(job.KeepWith, ", ")), "ostrov keep"}
+		}
+	}
+	if req.Always && req.With == nil {
+		return req, &usageError{errors.New("--always needs --with: what is to be kept always?"), "ostrov keep"}
+	}
+	if cmd.String("settings") != "" && (req.As != "" || req.With != nil || req.From != "" || len(req.Tags) > 0) {
+		return req, &usageError{errors.New("--settings keeps settings alone: it goes with -m only"), "ostrov keep"}
+	}
+	return req, nil
+}
+
+// keepDry shows what would be kept.
+func (a *app) keepDry(ctx context.Context, s *job.Session, in *game.Install) error {
+	l, err := s.Look(ctx, in)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.LooksDoc{Head: view.NewHead("keep"), Installs: []view.LookDoc{view.Look(l)}})
+	}
+	a.printer().Look(l)
+	fmt.Fprintln(a.Stdout, "\nNothing has been kept: --dry-run.")
+	return nil
 }
 
 func (a *app) kept() *ucli.Command {
 	return &ucli.Command{
 		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, or one of them", ArgsUsage: "[PLAYTHROUGH[.NUMBER]]",
-		Action: a.with(0, 1, func(_ context.Context, cmd *ucli.Command, s *job.Session) error {
+		Flags: []ucli.Flag{&ucli.StringFlag{Name: "export", Usage: "write the snapshot to `FILE`.zip, for people who do not have Ostrov", TakesFile: true}},
+		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			address := cmd.Args().First()
+			if file := cmd.String("export"); file != "" {
+				return a.export(ctx, s, address, file)
+			}
 			if strings.Contains(address, ".") {
 				snap, err := s.Snapshot(address)
 				if err != nil {
@@ -89,6 +119,22 @@ func (a *app) kept() *ucli.Command {
 			return a.timeline(s, address)
 		}),
 	}
+}
+
+// export writes a snapshot to a zip for others.
+func (a *app) export(ctx context.Context, s *job.Session, address, file string) error {
+	if address == "" {
+		return &usageError{errors.New("--export needs a snapshot: PLAYTHROUGH.NUMBER"), "ostrov kept"}
+	}
+	e, err := s.Export(ctx, address, file, a.yes)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.WrittenDoc{Head: view.NewHead("kept"), To: file, Files: e.Files})
+	}
+	a.printer().Exported(e, file)
+	return nil
 }
 
 func (a *app) keptJSON(all []*archive.Snapshot) error {

@@ -18,8 +18,12 @@ func (a *app) look() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.BoolFlag{Name: "check", Usage: "exit with the status of the worst save"},
 			&ucli.StringSliceFlag{Name: "if", Usage: "how it would be after `CHANGE`: drop:MOD, add:FILE or version:V"},
+			&ucli.BoolFlag{Name: "put-aside", Usage: "put aside the settings of mods that are gone"},
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			if cmd.Bool("put-aside") {
+				return a.putAside(ctx, cmd)
+			}
 			if ifs := cmd.StringSlice("if"); len(ifs) > 0 {
 				return a.one(ctx, cmd, func(s *job.Session, l *job.Look) error { return a.suppose(ctx, s, l, ifs, cmd.Bool("check")) })
 			}
@@ -37,6 +41,21 @@ func (a *app) look() *ucli.Command {
 			return a.lookAt(ctx, installs, cmd.Bool("check"))
 		},
 	}
+}
+
+// putAside puts aside the settings whose mods are gone.
+func (a *app) putAside(ctx context.Context, cmd *ucli.Command) error {
+	return a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
+		in, err := s.Install(cmd.Args().First())
+		if err != nil {
+			return err
+		}
+		p, err := s.PlanAside(ctx, in)
+		if err != nil {
+			return err
+		}
+		return a.carryOut(ctx, "look", p, "put aside the settings of mods that are gone", "Put them aside?")
+	})(ctx, cmd)
 }
 
 // suppose shows how every save would stand after changes that are not made.

@@ -27,11 +27,14 @@ func (a *app) play() *ucli.Command {
 			if err != nil {
 				return err
 			}
+			notes := &view.Printer{Out: a.Stderr, Width: 100, Now: a.Now()}
+			if err := a.takeTurn(ctx, s, in, notes); err != nil {
+				return err
+			}
 			ready, err := s.BeforePlay(ctx, in, command)
 			if err != nil {
 				return err
 			}
-			notes := &view.Printer{Out: a.Stderr, Width: 100, Now: a.Now()}
 			notes.Ready(ready)
 			if a.dryRun {
 				return nil
@@ -57,6 +60,24 @@ func (a *app) play() *ucli.Command {
 			return a.watched("play", done, ended)
 		},
 	}
+}
+
+// takeTurn swaps saves where another install of the game has its own in the same folder now.
+func (a *app) takeTurn(ctx context.Context, s *job.Session, in *game.Install, notes *view.Printer) error {
+	p, err := s.PlanTurn(ctx, in)
+	if err != nil || !p.Changes() {
+		return err
+	}
+	notes.Line("%s's saves are in the folder that %s uses too: they are put away, and its own are brought.", p.Install.Address(), in.Address())
+	notes.Plan(p)
+	if a.dryRun {
+		return nil
+	}
+	if err := a.confirm("Swap them?"); err != nil {
+		return err
+	}
+	_, err = s.Apply(ctx, p)
+	return err
 }
 
 // playArgs tells the game from the command: the first argument is a game where it names one.

@@ -16,7 +16,7 @@ func (a *app) playthroughs() *ucli.Command {
 		Name: "playthroughs", Category: "play", Usage: "lines of play, and which saves belong to which",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
-				return &usageError{fmt.Errorf("playthroughs has no %q: there are start, assign, activate, rename and close", cmd.Args().First()), "ostrov playthroughs"}
+				return &usageError{fmt.Errorf("playthroughs has no %q: there are start, assign, activate, note, rename and close", cmd.Args().First()), "ostrov playthroughs"}
 			}
 			return a.listPlaythroughs(ctx)
 		},
@@ -39,6 +39,13 @@ func (a *app) playthroughs() *ucli.Command {
 			})},
 			a.changesPlaythrough("activate", "saves written from now on belong to it", func(p *logbook.Playthrough) { p.Active, p.Closed = true, false }),
 			a.changesPlaythrough("close", "it is over; its saves stay", func(p *logbook.Playthrough) { p.Active, p.Closed = false, true }),
+			{Name: "note", Usage: "say something about it, to know it by", ArgsUsage: "PLAYTHROUGH NOTE", Action: func(ctx context.Context, cmd *ucli.Command) error {
+				if err := args(cmd, 2, 2); err != nil {
+					return err
+				}
+				note := cmd.Args().Get(1)
+				return a.changePlaythrough(ctx, cmd.Args().First(), func(p *logbook.Playthrough) { p.Note = note })
+			}},
 			{Name: "rename", Usage: "give it another title; snapshots keep the name they have", ArgsUsage: "PLAYTHROUGH TITLE", Action: func(ctx context.Context, cmd *ucli.Command) error {
 				if err := args(cmd, 2, 2); err != nil {
 					return err

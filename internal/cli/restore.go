@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 
+	"ostrov/internal/core/archive"
 	"ostrov/internal/core/job"
 	"ostrov/internal/view"
 )
@@ -17,7 +19,7 @@ func (a *app) restore() *ucli.Command {
 		Name: "restore", Category: "keep", Usage: "put a snapshot back; what is there now is kept first", ArgsUsage: "SNAPSHOT",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "slot", Usage: "only the save in slot `N`, or of that name"},
-			&ucli.StringSliceFlag{Name: "only", Usage: "only saves, settings or mods"},
+			&ucli.StringSliceFlag{Name: "only", Usage: "only `WHAT`: saves, settings, data of mods, mods, pictures; or the game, --to a folder"},
 			&ucli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the game's", TakesFile: true},
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
@@ -25,9 +27,13 @@ func (a *app) restore() *ucli.Command {
 				return err
 			}
 			for _, o := range cmd.StringSlice("only") {
-				if !slices.Contains([]string{"saves", "settings", "mods"}, o) {
-					return &usageError{fmt.Errorf("--only %s is not understood: there are saves, settings and mods", o), "ostrov restore"}
+				if !slices.Contains(job.RestoreOnly, o) {
+					return &usageError{fmt.Errorf("--only %s is not understood: there are %s", o, strings.Join(job.RestoreOnly, ", ")), "ostrov restore"}
 				}
+			}
+			onlyGame := slices.Contains(cmd.StringSlice("only"), "game")
+			if onlyGame && (cmd.String("to") == "" || len(cmd.StringSlice("only")) > 1) {
+				return &usageError{errors.New("--only game brings the game back as a second install: say where, with --to DIR, and nothing else"), "ostrov restore"}
 			}
 			s, err := a.open()
 			if err != nil {
@@ -38,6 +44,9 @@ func (a *app) restore() *ucli.Command {
 				return err
 			}
 			req := job.RestoreRequest{Slot: cmd.String("slot"), Only: cmd.StringSlice("only")}
+			if onlyGame {
+				return a.restoreGame(ctx, s, snap, cmd.String("to"))
+			}
 			if to := cmd.String("to"); to != "" {
 				return a.restoreTo(ctx, s, snap.Address(), to, req)
 			}
@@ -67,6 +76,23 @@ func (a *app) restoreTo(ctx context.Context, s *job.Session, address, to string,
 		return view.JSON(a.Stdout, view.WrittenDoc{Head: view.NewHead("restore"), To: to, Files: n})
 	}
 	a.printer().Line("restored %s to %s: %s; the game's folders are untouched", address, to, view.Count(n, "file", "files"))
+	return nil
+}
+
+// restoreGame lays a kept game out as a second install.
+func (a *app) restoreGame(ctx context.Context, s *job.Session, snap *archive.Snapshot, to string) error {
+	if a.dryRun {
+		fmt.Fprintf(a.Stdout, "the game of %s would be laid out in %s and registered\n", snap.Address(), to)
+		return nil
+	}
+	f, err := s.RestoreGame(ctx, snap, to)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.Frozen(f))
+	}
+	a.printer().Frozen(f, snap)
 	return nil
 }
 

@@ -35,7 +35,10 @@ func (a *app) swap() *ucli.Command {
 func (a *app) fresh() *ucli.Command {
 	return &ucli.Command{
 		Name: "fresh", Category: "play", Usage: "put the present playthrough away and start a new one; settings and mods stay", ArgsUsage: "TITLE [GAME]",
-		Flags: []ucli.Flag{&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"}},
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
+			&ucli.StringFlag{Name: "settings", Usage: "lay the set of settings `NAME` over those that stay"},
+		},
 		Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
 			in, err := s.Install(cmd.Args().Get(1))
 			if err != nil {
@@ -46,7 +49,7 @@ func (a *app) fresh() *ucli.Command {
 				return err
 			}
 			title := cmd.Args().First()
-			p, err := s.PlanFresh(ctx, l, title, job.SwapRequest{Kind: cmd.String("kind")})
+			p, err := s.PlanFresh(ctx, l, title, job.SwapRequest{Kind: cmd.String("kind"), Settings: cmd.String("settings")})
 			if err != nil {
 				return err
 			}

@@ -112,6 +112,13 @@ type KeepDoc struct {
 	Stored   int64       `json:"stored"` // by which the archive grew
 }
 
+// KeptDocument makes the document of a keep.
+func KeptDocument(k *job.Kept) KeepDoc {
+	doc := KeepDoc{Head: NewHead("keep"), Snapshot: Snapshot(k.Snapshot), Archive: k.Archive, Read: k.Copied, Reused: k.Reused, Stored: k.Stored}
+	doc.Findings = k.Findings
+	return doc
+}
+
 // KeptDoc lists snapshots.
 type KeptDoc struct {
 	Head

@@ -229,14 +229,29 @@ type SnapshotDoc struct {
 	Note        string             `json:"note,omitempty"`
 	Safety      string             `json:"safety,omitempty"`
 	ByHand      bool               `json:"by_hand,omitempty"`
+	Tags        []string           `json:"tags,omitempty"`
+	Set         bool               `json:"set,omitempty"` // a set of settings, no playthrough
+	With        []HeldDoc          `json:"with"`
 	Fingerprint mod.Fingerprint    `json:"fingerprint,omitempty"`
 	Mods        []mod.Listed       `json:"mods"`
 	Saves       []archive.KeptSave `json:"saves"`
 }
 
+// HeldDoc is how much a snapshot has of one sort of files besides saves; sizes in bytes.
+type HeldDoc struct {
+	What  string `json:"what"` // settings, data, mods, game or pictures
+	Files int    `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
 // Snapshot makes the document of a snapshot.
 func Snapshot(s *archive.Snapshot) SnapshotDoc {
-	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Fingerprint, s.Mods, s.Saves}
+	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Tags, s.Set, []HeldDoc{}, s.Fingerprint, s.Mods, s.Saves}
+	for _, what := range []string{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures} {
+		if files, bytes := heldBy(s, what); files > 0 {
+			d.With = append(d.With, HeldDoc{what, files, bytes})
+		}
+	}
 	if d.Mods == nil {
 		d.Mods = []mod.Listed{}
 	}

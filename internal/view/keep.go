@@ -14,12 +14,22 @@ func (p *Printer) Kept(k *job.Kept) {
 	s := k.Snapshot
 	p.Line("%s %s", p.paint(good, "kept"), p.paint(strong, s.Address()))
 	p.Line("")
+	if s.Set {
+		files, bytes := heldBy(s, archive.Settings)
+		p.Line("  %-9s %s, %s", "settings", Count(files, "file", "files"), Size(bytes))
+		p.Line("  %-9s %s, grown by %s", "archive", k.Archive, Size(k.Stored))
+		p.Next("ostrov restore "+s.Playthrough, "ostrov fresh TITLE "+s.Game+" --settings "+s.Playthrough)
+		return
+	}
 	var parts []string
 	parts = append(parts, Count(len(s.Saves), "save", "saves"))
 	if k.Since != nil && !s.ByHand {
 		parts = append(parts, fmt.Sprintf("%d new, %d changed since %s", k.New, k.Changed, When(k.Since.Taken, p.Now)))
 	}
 	p.Line("  %-9s %s", "saves", strings.Join(parts, "; "))
+	if k.Since != nil && !s.ByHand && k.Since.Version != s.Version && k.Since.Version != "" {
+		p.Line("  %-9s %s", "game", fmt.Sprintf("updated %s → %s", Text(k.Since.Version), Text(s.Version)))
+	}
 	if !s.ByHand {
 		p.Line("  %-9s %s", "mods", fmt.Sprintf("list of %d, mod set %s", len(s.Mods), s.Fingerprint))
 	} else {
@@ -28,14 +38,8 @@ func (p *Printer) Kept(k *job.Kept) {
 	for _, c := range k.ModChanges {
 		p.Line("  %-9s %s", "", Text(ModChange(c)))
 	}
-	for _, what := range []string{archive.Settings, archive.Mods} {
-		files, bytes := 0, int64(0)
-		for _, r := range s.Roots {
-			if r.What == what {
-				files, bytes = files+r.Files, bytes+r.Bytes
-			}
-		}
-		if files > 0 {
+	for _, what := range []string{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures} {
+		if files, bytes := heldBy(s, what); files > 0 {
 			p.Line("  %-9s %s, %s", what, Count(files, "file", "files"), Size(bytes))
 		}
 	}
@@ -58,6 +62,23 @@ func (p *Printer) Kept(k *job.Kept) {
 	p.Next("ostrov kept "+s.Playthrough, "ostrov restore "+s.Address())
 }
 
+// heldBy is how many files and bytes of one sort a snapshot has.
+func heldBy(s *archive.Snapshot, what string) (files int, bytes int64) {
+	for _, r := range s.Roots {
+		if r.What == what {
+			files, bytes = files+r.Files, bytes+r.Bytes
+		}
+	}
+	return files, bytes
+}
+
+// Exported writes what exporting a snapshot wrote.
+func (p *Printer) Exported(e *job.Exported, file string) {
+	p.Line("%s %s to %s: %s, %s", p.paint(good, "exported"), e.Snapshot.Address(), file, Count(e.Files, "file", "files"), Size(e.Size))
+	p.Line("")
+	p.Line("  A zip that needs no Ostrov: READ-ME.txt in it says what is where and lists the mods; sha512sum -c checks it.")
+}
+
 // Timeline writes the snapshots of one playthrough, newest last.
 func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archive.Broken) {
 	head := p.paint(strong, name)
@@ -71,6 +92,9 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		if s.Note != "" {
 			notes = append(notes, Text(s.Note))
 		}
+		for _, tag := range s.Tags {
+			notes = append(notes, p.paint(strong, "."+tag))
+		}
 		if s.Safety != "" {
 			notes = append(notes, p.paint(faint, "before "+Text(s.Safety)))
 		}
@@ -83,8 +107,20 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 				notes = append(notes, fmt.Sprintf("game %s → %s", Text(before.Version), Text(s.Version)))
 			}
 			if before.Fingerprint != s.Fingerprint && !before.ByHand {
-				notes = append(notes, Count(len(job.CompareMods(before.Mods, s.Mods)), "mod changed", "mods changed"))
+				notes = append(notes, modsChanged(job.CompareMods(before.Mods, s.Mods))...)
 			}
+		}
+		var with []string
+		for _, what := range job.KeepWith {
+			if files, _ := heldBy(s, what); files > 0 {
+				with = append(with, what)
+			}
+		}
+		if len(with) > 0 {
+			notes = append(notes, p.paint(faint, "with "+strings.Join(with, ", ")))
+		}
+		if s.Set {
+			notes = append(notes, p.paint(faint, "a set of settings"))
 		}
 		rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), string(s.Fingerprint), fmt.Sprint(len(s.Saves)), strings.Join(notes, ", ")})
 	}
@@ -94,11 +130,34 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 	}
 }
 
+// modsChanged says in few words how mod lists differ.
+func modsChanged(changes []job.ModChange) []string {
+	var notes []string
+	n := 0
+	for _, c := range changes {
+		if c.What == "reordered" {
+			notes = append(notes, "load order changed")
+		} else {
+			n++
+		}
+	}
+	if n == 1 && len(changes) == 1 {
+		return []string{Text(ModChange(changes[0]))}
+	}
+	if n > 0 {
+		notes = append([]string{Count(n, "mod changed", "mods changed")}, notes...)
+	}
+	return notes
+}
+
 // Snapshot writes one snapshot in full.
 func (p *Printer) Snapshot(s *archive.Snapshot) {
 	p.Line("%s  %s", p.paint(strong, s.Address()), When(s.Taken, p.Now))
 	if s.Note != "" {
 		p.Line("  %s", Text(s.Note))
+	}
+	if len(s.Tags) > 0 {
+		p.Line("  tags: %s", strings.Join(s.Tags, ", "))
 	}
 	p.Line("  %s %s, %s", Text(s.GameTitle), Text(s.Version), Count(len(s.Mods), "mod", "mods"))
 	p.Line("")
@@ -122,16 +181,22 @@ func (p *Printer) Playthroughs(all []logbook.Playthrough, saves map[string]int) 
 	p.Line("")
 	var rows [][]string
 	for _, pt := range all {
-		state := ""
+		state := p.paint(faint, "resting")
 		switch {
 		case pt.Closed:
 			state = p.paint(faint, "closed")
 		case pt.Active:
 			state = p.paint(good, "active")
 		}
-		rows = append(rows, []string{pt.Name, Text(pt.Title), pt.Game + "@" + pt.Install, fmt.Sprint(saves[pt.Name]), When(pt.Started, p.Now), state})
+		rows = append(rows, []string{pt.Name, Text(pt.Title), pt.Game + "@" + pt.Install, fmt.Sprint(saves[pt.Name]), When(pt.Started, p.Now), state, strings.Join(pt.Keeps, ", ")})
 	}
-	p.table([]column{{title: "playthrough"}, {title: "title", grow: true}, {title: "on"}, {title: "saves", right: true}, {title: "started"}, {title: ""}}, rows)
+	p.table([]column{{title: "playthrough"}, {title: "title", grow: true}, {title: "on"}, {title: "saves", right: true}, {title: "started"}, {title: "status"}, {title: "kept with"}}, rows)
+	for _, pt := range all {
+		if pt.Note != "" {
+			p.Line("")
+			p.hang("  "+p.paint(strong, pt.Name), Text(pt.Note))
+		}
+	}
 }
 
 // Verified writes the report on an archive.

@@ -195,6 +195,8 @@ func ModChange(c job.ModChange) string {
 		return fmt.Sprintf("%s %s → %s", name, c.Was, c.Mod.Version)
 	case "on", "off":
 		return name + " switched " + c.What
+	case "reordered":
+		return "load order changed, from " + name + " on"
 	default:
 		return strings.TrimSpace(name+" "+c.Mod.Version) + " " + c.What
 	}
@@ -212,6 +214,9 @@ func LookNext(l *job.Look) []string {
 	for _, f := range l.Findings {
 		if (f.Code == check.SaveGone || f.Code == check.SaveShrank) && l.Snapshot != nil {
 			next = append(next, "ostrov restore "+l.Snapshot.Address())
+		}
+		if f.Code == check.UpdatedSince || f.Code == check.SettingsOrphaned && !slices.Contains(next, f.Remedy) {
+			next = append(next, f.Remedy)
 		}
 	}
 	for _, s := range l.Saves {

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -125,6 +126,8 @@ type Snapshot struct {
 	Note        string          `json:"note,omitempty"`
 	ByHand      bool            `json:"by_hand,omitempty"` // taken in from a copy made by hand
 	Safety      string          `json:"safety,omitempty"`  // before which command it was taken by itself
+	Tags        []string        `json:"tags,omitempty"`    // it can be addressed by each
+	Set         bool            `json:"set,omitempty"`     // no playthrough: settings only, to be laid over others
 	Fingerprint mod.Fingerprint `json:"fingerprint,omitempty"`
 	Mods        []mod.Listed    `json:"mods"`
 	Roots       []Root          `json:"roots"`
@@ -138,18 +141,26 @@ type Snapshot struct {
 // Address is how commands name the snapshot.
 func (s *Snapshot) Address() string { return fmt.Sprintf("%s.%d", s.Playthrough, s.Number) }
 
+// Holds reports whether the snapshot has files of one sort.
+func (s *Snapshot) Holds(what string) bool {
+	return slices.ContainsFunc(s.Roots, func(r Root) bool { return r.What == what })
+}
+
 // What a root holds.
 const (
 	Saves    = "saves"
 	Settings = "settings"
 	Mods     = "mods"
+	Game     = "game"     // the game itself, without what lies in its other folders
+	Data     = "data"     // what mods store beside saves
+	Pictures = "pictures" // those taken on the way
 )
 
 // Root is one folder of the game of which something was kept.
 type Root struct {
-	Folder  string `json:"folder"` // its id; of settings "settings", counted from 1: "settings-2"
+	Folder  string `json:"folder"` // its id; of what is no folder of saves or mods what it is, counted from 1: "settings-2"
 	Account string `json:"account,omitempty"`
-	What    string `json:"what"`    // saves, settings or mods
+	What    string `json:"what"`    // saves, settings, mods, game, data or pictures
 	Listing []Part `json:"listing"` // where the listing of its files lies
 	Files   int    `json:"files"`
 	Bytes   int64  `json:"bytes"`

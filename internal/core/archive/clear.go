@@ -12,7 +12,7 @@ import (
 )
 
 // Rule says which snapshots stay when an archive is cleared: those of the last days, the newest of each playthrough, and all that were kept on
-// purpose with a note.
+// purpose, with a note or a tag.
 type Rule struct {
 	Days  int
 	Count int
@@ -76,7 +76,7 @@ func (a *Archive) PlanClear(rule Rule, now time.Time) (*Clearing, error) {
 		for i, s := range all {
 			newest := len(all)-i <= rule.Count
 			young := now.Sub(s.Taken) < time.Duration(rule.Days)*24*time.Hour
-			if newest || young || s.Note != "" {
+			if newest || young || s.Note != "" || len(s.Tags) > 0 || s.Set {
 				c.Stay++
 				for _, content := range s.Content {
 					used[content] = true

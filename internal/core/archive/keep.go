@@ -56,7 +56,7 @@ func (a *Archive) Keep(ctx context.Context, hasher *tree.Hasher, before *Snapsho
 		return k, nil
 	}
 	for _, root := range before.Roots {
-		if root.What == Mods { // see WholeRoot: these are large, and seldom change
+		if root.What == Mods || root.What == Game { // see WholeRoot: these are large, and seldom change
 			continue
 		}
 		if err := k.remember(ctx, root); ctx.Err() != nil {
@@ -485,6 +485,19 @@ func (k *Keeping) Commit(s *Snapshot) error {
 	ids, err := k.a.ids(s.Playthrough)
 	s.Number = slices.Index(ids, s.ID) + 1
 	return err
+}
+
+// Branch makes a snapshot the first of another playthrough. It shares all its content.
+func (a *Archive) Branch(ctx context.Context, s *Snapshot, playthrough, title string, now time.Time) error {
+	k, err := a.Keep(ctx, nil, nil, now, func(int64) {})
+	if err != nil {
+		return err
+	}
+	defer k.Abandon()
+	branch := *s
+	branch.Playthrough, branch.Title, branch.Tags, branch.Safety = playthrough, title, nil, ""
+	k.reused = s.Content
+	return k.Commit(&branch)
 }
 
 // Stored is how many bytes of content files the snapshot added.

@@ -32,6 +32,16 @@ const (
 // errNotDir is what looking below a file says.
 var errNotDir = syscall.ENOTDIR
 
+// Own reports whether a path, slash-separated, is of what changes leave beside the folders that they change.
+func Own(path string) bool {
+	for part := range strings.SplitSeq(path, "/") {
+		if part == areaDir || part == noteName {
+			return true
+		}
+	}
+	return false
+}
+
 // area is where changes of one folder are staged and journaled: .ostrov/KEY beside the folder, on its volume, where KEY is taken from the
 // folder's resolved path, so that every Ostrov that changes the folder meets the same lock and journal.
 type area struct {

@@ -55,6 +55,12 @@ const (
 	SettingNeeded Code = "setting-needed"
 	BaseAltered   Code = "base-altered"
 	WrongStarter  Code = "wrong-starter"
+	// UpdatedSince is an install of another version than at its newest snapshot.
+	UpdatedSince Code = "updated-since"
+	// SettingsOrphaned is a settings file of a mod that is not installed.
+	SettingsOrphaned Code = "settings-orphaned"
+	// SharedFolder is a folder of saves that another install uses too.
+	SharedFolder Code = "shared-folder"
 )
 
 // Codes of findings about slots.
@@ -151,6 +157,12 @@ var table = []Info{
 		Effect: "Depends on the file: a mod that replaces it, damage, or an update.", Remedy: "Let the store repair the game, or record it anew after an update.", Example: "tides.dat is altered"},
 	{Code: WrongStarter, Severity: Risk, Meaning: "The program that would be started is not the one for the newest save.",
 		Effect: "The game starts without what the save needs.", Remedy: "Start the program named.", Example: "Tidewrack.exe starts without mods; slot 1 needs lantern.exe"},
+	{Code: UpdatedSince, Severity: Risk, Meaning: "The game has another version than when its newest snapshot was taken.",
+		Effect: "What the new version saves the former one may not read. Saves that it has not written yet are converted when they are loaded.", Remedy: "Keep a snapshot before you load them. `restore SNAPSHOT --only game --to DIR` brings the former version back beside the new one, if it was kept.", Example: "1.6.2 in gannet-rock.3, 1.6.4 now; not saved with 1.6.4 yet: 1, 2"},
+	{Code: SettingsOrphaned, Severity: Risk, Meaning: "A settings file belongs to a mod that is not installed.",
+		Effect: "Depends on the game: errors at the start, or none.", Remedy: "`look --put-aside` puts them aside.", Example: "Fog Horns: mods/fog-horns.ini is a setting of it, and it is not installed"},
+	{Code: SharedFolder, Severity: Note, Meaning: "Two installs of the game keep their saves in the same folder.",
+		Effect: "Each lists the saves of the other, and may convert them.", Remedy: "Start each with `play`: it swaps the saves.", Example: "tidewrack@1-6-2 keeps its saves there too"},
 	{Code: ArchiveAway, Severity: Note, Meaning: "One of several archives is not there, as its drive is absent.",
 		Effect: "It lacks the newest snapshots.", Remedy: "Connect the drive, then `ostrov archive copy DIR`.", Example: "/mnt/backup/ostrov is not there"},
 	{Code: AlreadyHere, Severity: Note, Meaning: "The same save, byte for byte, is in the install already.",

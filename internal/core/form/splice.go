@@ -135,9 +135,10 @@ func spliceXML(data []byte, query, value string) (from, to int64, text string, e
 			}
 			return before + int64(m[2]) + 1, before + int64(m[3]) - 1, escaped.String(), nil
 		case xml.EndElement:
-			if depth--; matched > depth {
-				matched = depth
+			if depth--; depth < 0 {
+				return 0, 0, "", fmt.Errorf("%w: not XML: %s ends before it begins", ErrDamaged, t.Name.Local)
 			}
+			matched = min(matched, depth)
 		}
 	}
 }

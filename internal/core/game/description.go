@@ -36,6 +36,7 @@ type Description struct {
 	Mods     []Mod             `toml:"mod"`
 	Active   *Active           `toml:"active"`
 	Settings *Settings         `toml:"settings"`
+	Pictures *Pictures         `toml:"pictures"`
 	Rules    []Rule            `toml:"rule"`
 
 	References References `toml:"references" jsonschema:"description=where identifiers of mods occur in saves"`
@@ -241,6 +242,8 @@ type Mod struct {
 	Nested   bool              `toml:"nested" jsonschema:"description=a folder without the mod's files may be a pack of mods"`
 	Marker   []string          `toml:"marker" jsonschema:"description=files of which one must be in a folder for it to be a mod"`
 	Pack     []string          `toml:"pack" jsonschema:"description=with nested: files of which one in a folder makes it a pack"`
+	Settings *Beside           `toml:"settings" jsonschema:"description=settings files of mods; those whose mod is gone are named"`
+	Data     *Beside           `toml:"data" jsonschema:"description=what mods store beside saves; it belongs to the playthrough"`
 }
 
 // Adds is where identifiers stand that a mod brings into saves: in its files, as a list, or all that begin with a prefix.
@@ -312,6 +315,16 @@ type Active struct {
 	Order bool   `toml:"order" jsonschema:"description=the order of the elements is the load order"`
 }
 
+// Pictures are where the game puts the pictures that the player takes.
+type Pictures struct {
+	Files []string `toml:"files" jsonschema:"required,description=templates; the last parts may be a glob"`
+}
+
+// Beside are files that a mod has outside its own folder.
+type Beside struct {
+	Files []string `toml:"files" jsonschema:"required,description=templates in whose last parts {id} is the id of the mod; the rest may be a glob"`
+}
+
 // Settings are the game's settings files.
 type Settings struct {
 	Files    []string `toml:"files" jsonschema:"required,description=templates; the last parts may be a glob"`
@@ -345,7 +358,7 @@ var later = map[string]bool{
 	"cloud": true, "install.layouts": true, "folder.cloud": true, "folder.if.layout": true, "folder.if.mod": true, "save.if.layout": true,
 	"save.if.mod": true, "rule.if.layout": true, "rule.if.mod": true, "file.newest": true, "save.file.newest": true, "mod.file.newest": true,
 	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
-	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.settings": true, "mod.data": true, "mod.digest": true,
+	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.digest": true,
 	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
 	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 )
 
@@ -153,15 +154,46 @@ func Within(path, dir string) bool {
 	return err == nil && rel != "." && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
 
-// SettingsGroup is one pattern of [settings]: a folder and a glob in it.
-type SettingsGroup struct {
+// What the files of a FileGroup are.
+const (
+	SettingsFiles = "settings"
+	DataFiles     = "data"
+	PictureFiles  = "pictures"
+)
+
+// FileGroup is what one pattern of a description stands for of the files that are neither saves nor mods: a folder and a glob in it.
+type FileGroup struct {
+	What string // settings, data or pictures
+	Name string // its name in archives: what they are, counted from 1, as in settings-2
 	Dir  string
 	Glob string // slash-separated, relative to Dir
+	// Active tells that it is the file which says which mods are on.
+	Active bool
+
+	ofMod *regexp.Regexp // for files of mods; the first group is the mod's id
 }
+
+// ModOf is the id of the mod that the file path, relative to Dir, belongs to; ok is false where the group is not one of files of mods.
+func (g FileGroup) ModOf(path string) (id string, ok bool) {
+	if g.ofMod == nil {
+		return "", false
+	}
+	m := g.ofMod.FindStringSubmatch(path)
+	if m == nil {
+		return "", false
+	}
+	return m[1], true
+}
+
+// modID stands for the id of a mod in the templates of its files.
+const modID = "{id}"
 
 // splitGlob takes a template apart into the folder that surely is one and the glob below it. Braces belong to templates, not to globs.
 func splitGlob(t string) (base, glob string) {
 	end := strings.IndexAny(t, "*?[")
+	if i := strings.Index(t, modID); i >= 0 && (end < 0 || i < end) {
+		end = i
+	}
 	if end < 0 {
 		end = len(t)
 	}
@@ -172,31 +204,81 @@ func splitGlob(t string) (base, glob string) {
 	return t[:i], t[i+1:]
 }
 
-// SettingsGroups resolves the patterns of [settings]. Those that have no place here are left out.
-func (in *Install) SettingsGroups(ctx context.Context) ([]SettingsGroup, error) {
-	if in.Game.Settings == nil {
-		return nil, nil
+// FileGroups resolves the patterns of [settings], of what mods have beside their folders, and of [pictures]; the file that says which mods are on
+// counts as a setting. Patterns that have no place here are left out.
+func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
+	var groups []FileGroup
+	counts := map[string]int{}
+	add := func(g FileGroup) {
+		counts[g.What]++
+		g.Name = fmt.Sprintf("%s-%d", g.What, counts[g.What])
+		groups = append(groups, g)
 	}
-	var groups []SettingsGroup
-	for _, t := range in.Game.Settings.Files {
-		base, glob := splitGlob(t)
-		paths, err := in.expand(ctx, base, 0)
-		if errors.Is(err, ErrNoPlace) {
-			continue
+	resolve := func(what string, templates []string) error {
+		for _, t := range templates {
+			base, glob := splitGlob(t)
+			paths, err := in.expand(ctx, base, 0)
+			if errors.Is(err, ErrNoPlace) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			g := FileGroup{What: what, Glob: strings.ReplaceAll(glob, modID, "*")}
+			if strings.Contains(glob, modID) {
+				g.ofMod = modPattern(glob)
+			}
+			for _, p := range paths {
+				inside := Within(p.path, in.Root) || p.path == in.Root
+				for _, k := range in.known.all() {
+					inside = inside || Within(p.path, k)
+				}
+				if !inside {
+					return fmt.Errorf("%s %s: %s %w", what, t, p.path, ErrOutOfBounds)
+				}
+				g.Dir = p.path
+				add(g)
+			}
 		}
-		if err != nil {
+		return nil
+	}
+	d := in.Game
+	if d.Settings != nil {
+		if err := resolve(SettingsFiles, d.Settings.Files); err != nil {
 			return nil, err
 		}
-		for _, p := range paths {
-			inside := Within(p.path, in.Root) || p.path == in.Root
-			for _, k := range in.known.all() {
-				inside = inside || Within(p.path, k)
+	}
+	if file, ok, err := in.ActiveFile(ctx); err != nil {
+		return nil, err
+	} else if ok {
+		add(FileGroup{What: SettingsFiles, Dir: filepath.Dir(file), Glob: filepath.Base(file), Active: true})
+	}
+	for _, m := range d.Mods {
+		for what, beside := range map[string]*Beside{SettingsFiles: m.Settings, DataFiles: m.Data} {
+			if beside == nil {
+				continue
 			}
-			if !inside {
-				return nil, fmt.Errorf("settings %s: %s %w", t, p.path, ErrOutOfBounds)
+			if err := resolve(what, beside.Files); err != nil {
+				return nil, err
 			}
-			groups = append(groups, SettingsGroup{p.path, glob})
+		}
+	}
+	if d.Pictures != nil {
+		if err := resolve(PictureFiles, d.Pictures.Files); err != nil {
+			return nil, err
 		}
 	}
 	return groups, nil
+}
+
+// modPattern makes a pattern with the mod's id as its group out of a glob with {id} in it.
+func modPattern(glob string) *regexp.Regexp {
+	before, after, _ := strings.Cut(glob, modID)
+	one := func(glob string) string {
+		text := regexp.QuoteMeta(glob)
+		text = strings.ReplaceAll(text, `\*\*/`, `(?:[^/]+/)*`)
+		text = strings.ReplaceAll(text, `\*\*`, `.*`)
+		return strings.NewReplacer(`\*`, `[^/]*`, `\?`, `[^/]`).Replace(text)
+	}
+	return regexp.MustCompile("^" + one(before) + "([^/]+?)" + one(after) + "$")
 }

@@ -95,17 +95,38 @@ func (v validator) all() {
 	if d.Settings != nil {
 		v.globs("settings.stays", d.Settings.Stays)
 		v.globs("settings.personal", d.Settings.Personal)
-		for i, f := range d.Settings.Files {
-			v.template(fmt.Sprintf("settings.files.%d", i), f)
-			if _, glob := splitGlob(f); glob == "" || !doublestar.ValidatePattern(glob) {
-				v.Errorf("settings.files", "", "%q is not a folder and a glob below it", f)
-			}
+		v.fileGroups("settings.files", d.Settings.Files, false)
+	}
+	if d.Pictures != nil {
+		v.fileGroups("pictures.files", d.Pictures.Files, false)
+	}
+	for i, m := range d.Mods {
+		if m.Settings != nil {
+			v.fileGroups(fmt.Sprintf("mod.%d.settings.files", i), m.Settings.Files, true)
+		}
+		if m.Data != nil {
+			v.fileGroups(fmt.Sprintf("mod.%d.data.files", i), m.Data.Files, true)
 		}
 	}
 	for i := range d.Rules {
 		v.rule(fmt.Sprintf("rule.%d", i), &d.Rules[i])
 	}
 	v.play()
+}
+
+// fileGroups checks templates that end in a glob; those of mods have the mod's id in it.
+func (v validator) fileGroups(at string, templates []string, ofMods bool) {
+	for i, t := range templates {
+		base, glob := splitGlob(t)
+		v.template(fmt.Sprintf("%s.%d", at, i), base)
+		plain := strings.ReplaceAll(glob, modID, "x")
+		if glob == "" || !doublestar.ValidatePattern(plain) || strings.Contains(plain, "{") {
+			v.Errorf(at, "", "%q is not a folder and a glob below it", t)
+		}
+		if ofMods && strings.Count(glob, modID) != 1 {
+			v.Errorf(at, "", "%q must say once where the mod's {id} stands", t)
+		}
+	}
 }
 
 func (v validator) folder(at string, f *Folder) {

@@ -149,19 +149,18 @@ func (s *Session) called(in *game.Install) string {
 	return in.Game.ID
 }
 
-// Snapshot finds the snapshot that an address means: PLAYTHROUGH.NUMBER, or PLAYTHROUGH for the newest.
+// Snapshot finds the snapshot that an address means: PLAYTHROUGH.NUMBER, PLAYTHROUGH.TAG for the newest that has the tag, or PLAYTHROUGH for the
+// newest of all.
 func (s *Session) Snapshot(address string) (*archive.Snapshot, error) {
 	a, err := s.Archive(false)
 	if err != nil {
 		return nil, problem("ostrov keep", "there is no archive yet in %s: %w", s.ArchiveDir(), err)
 	}
-	name, number := address, 0
-	if i := strings.LastIndexByte(address, '.'); i >= 0 {
-		n, err := strconv.Atoi(address[i+1:])
-		if err != nil || n < 1 {
-			return nil, usage("", "%q is not a snapshot: PLAYTHROUGH.NUMBER, as `ostrov kept` lists them", address)
-		}
-		name, number = address[:i], n
+	name, which, named := strings.Cut(address, ".")
+	number, err := strconv.Atoi(which)
+	tagged := named && err != nil
+	if named && !tagged && number < 1 || tagged && checkTag(which) != nil {
+		return nil, usage("", "%q is not a snapshot: PLAYTHROUGH.NUMBER or PLAYTHROUGH.TAG, as `ostrov kept` lists them", address)
 	}
 	names, err := a.Playthroughs()
 	if err != nil {
@@ -174,7 +173,14 @@ func (s *Session) Snapshot(address string) (*archive.Snapshot, error) {
 		}
 		return nil, usage(hint, "no playthrough %q has been kept", name)
 	}
-	if number == 0 {
+	if tagged {
+		snap, err := a.Newest(name, func(s *archive.Snapshot) bool { return slices.Contains(s.Tags, which) })
+		if snap == nil && err == nil {
+			err = usage("ostrov kept "+name, "no snapshot of %s has the tag %q", name, which)
+		}
+		return snap, err
+	}
+	if !named {
 		if snap, err := a.Newest(name, archive.Any); snap != nil || err != nil {
 			return snap, err
 		}

@@ -140,13 +140,17 @@ func (s *Session) belongings(ctx context.Context, l *Look) error {
 			}
 		}
 	}
-	if len(l.Playthroughs) == 1 {
+	if len(l.Playthroughs) == 1 && len(l.sharers) == 0 {
 		for _, st := range l.Saves {
 			st.Playthrough = l.Playthroughs[0].Name
 		}
 		return nil
 	}
 	belongs, err := s.Logbook.Belongs(ctx, l.Install.Address())
+	if err != nil {
+		return err
+	}
+	theirs, err := s.ofOthers(ctx, l, all, belongs)
 	if err != nil {
 		return err
 	}
@@ -158,8 +162,12 @@ func (s *Session) belongings(ctx context.Context, l *Look) error {
 	}
 	var fresh []logbook.Key
 	for _, st := range l.Saves {
+		if st.Playthrough = theirs[st.Key()]; st.Playthrough != "" {
+			continue
+		}
 		st.Playthrough = belongs[st.Key()]
-		if st.Playthrough == "" && active != "" && st.Modified.After(started) {
+		only := len(l.Playthroughs) == 1 && len(belongs) == 0 // until now all were its own, unsaid
+		if st.Playthrough == "" && active != "" && (only || st.Modified.After(started)) && len(theirs) == 0 { // else it is another install that is played
 			st.Playthrough = active
 			fresh = append(fresh, st.Key())
 		}

@@ -2,37 +2,35 @@ package job
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"maps"
-	"path"
-	"path/filepath"
+	"regexp"
 	"slices"
-	"strings"
 	"time"
-
-	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
-	"ostrov/internal/core/mod"
-	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 )
 
 // KeepRequest says what to keep.
 type KeepRequest struct {
-	As     string // playthrough; "" is the current one
-	Note   string
-	Mods   bool   // the mods themselves too
+	As   string // playthrough; "" is the current one
+	Note string
+	Tags []string
+	// With names what is kept besides saves, mod list, settings and data of mods: mods, game (with its mods), pictures. nil is what the playthrough
+	// is always kept with.
+	With   []string
+	Always bool   // keep it with these from now on
 	From   string // a copy made by hand earlier, instead of what the game has now
 	Reread bool   // read all files, changed or not
 	// safety names the command before which this is kept.
 	safety string
 }
+
+// KeepWith are the words that KeepRequest.With takes.
+var KeepWith = []string{archive.Mods, archive.Game, archive.Pictures}
 
 // Kept is what keeping did.
 type Kept struct {
@@ -54,47 +52,71 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if err := s.RequireRecords(); err != nil {
 		return nil, err
 	}
-	l, err := s.Look(ctx, in)
+	for _, tag := range req.Tags {
+		if err := checkTag(tag); err != nil {
+			return nil, err
+		}
+	}
+	p, err := s.presumed(ctx, in, req.As)
 	if err != nil {
 		return nil, err
 	}
-	kept := &Kept{}
-	name, err := s.playthroughFor(ctx, l, req.As, kept)
-	if err != nil {
-		return nil, err
+	if req.With == nil && req.From == "" {
+		req.With = p.Keeps
 	}
 	a, err := s.Archive(true)
 	if err != nil {
 		return nil, err
 	}
-	kept.Archive = a.Dir
+	s.Hasher.Reread = req.Reread
+	keeping := &keeper{s: s, a: a, in: in, req: req, progress: s.meter("keep")}
+	defer keeping.abandon()
+	if err := keeping.begin(ctx, p.Name); err != nil {
+		return nil, err
+	}
+	l, looked := s.looks[in]
+	if !looked { // what the look would read of mods is kept as it is read
+		l, err = s.look(ctx, in, keeping.heavy)
+	} else {
+		err = keeping.heavy(ctx, l)
+	}
+	if err != nil {
+		return nil, err
+	}
 	if err := s.archiveApart(l); err != nil {
 		return nil, err
 	}
-	if kept.Since, err = a.Newest(name.Name, archive.Any); err != nil {
+	kept := &Kept{Archive: a.Dir}
+	if p, err = s.playthroughFor(ctx, l, req.As, kept); err != nil {
 		return nil, err
 	}
-	s.Hasher.Reread = req.Reread
-	k, err := a.Keep(ctx, s.Hasher, kept.Since, s.Now(), s.counting("keep", l.sizeOf(name.Name, req)))
-	if err != nil {
+	if kept.Since, err = a.Newest(p.Name, archive.Any); err != nil {
 		return nil, err
 	}
-	defer k.Abandon()
-	snap := &archive.Snapshot{Playthrough: name.Name, Title: name.Title, Game: in.Game.ID, GameTitle: in.Game.Title, Taken: s.Now().UTC().Truncate(time.Millisecond),
-		Version: l.Version, Note: req.Note, Safety: req.safety, Mods: l.List, Fingerprint: l.Fingerprint}
+	if kept.Since != nil && kept.Since.Set {
+		return nil, usage("ostrov kept "+p.Name, "%s is a set of settings, not a playthrough", p.Name)
+	}
+	snap := &archive.Snapshot{Playthrough: p.Name, Title: p.Title, Game: in.Game.ID, GameTitle: in.Game.Title, Taken: s.Now().UTC().Truncate(time.Millisecond),
+		Version: l.Version, Note: req.Note, Safety: req.safety, Tags: req.Tags, Mods: l.List, Fingerprint: l.Fingerprint}
 	if req.From != "" {
-		err = s.keepFrom(ctx, k, l, snap, req.From)
+		err = s.keepFrom(ctx, keeping.k, l, snap, req.From)
 	} else {
-		err = s.keepPresent(ctx, k, l, kept.Since, snap, req)
+		err = keeping.present(ctx, l, snap)
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := k.Commit(snap); err != nil {
+	if err := keeping.k.Commit(snap); err != nil {
 		return nil, fmt.Errorf("nothing has been kept: %w", err)
 	}
 	kept.compare(snap)
-	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, k.Copied(), k.Reused(), k.Stored()
+	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, keeping.k.Copied(), keeping.k.Reused(), keeping.k.Stored()
+	if req.Always {
+		p.Keeps = req.With
+		if err := s.Logbook.Update(ctx, p.Name, p); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.spread(ctx, a, snap, kept); err != nil {
 		return nil, err
 	}
@@ -105,21 +127,30 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	return kept, nil
 }
 
-// sizeOf is how many bytes a keep of a playthrough goes through.
-func (l *Look) sizeOf(playthrough string, req KeepRequest) int64 {
-	var total int64
-	for _, st := range l.Saves {
-		if st.Playthrough == playthrough {
-			total += st.Size
+// presumed is the playthrough that will be kept, as far as it is known before looking; its name is "" where one must be started first.
+func (s *Session) presumed(ctx context.Context, in *game.Install, as string) (logbook.Playthrough, error) {
+	all, err := s.Logbook.Playthroughs(ctx)
+	if err != nil {
+		return logbook.Playthrough{}, err
+	}
+	own := slices.DeleteFunc(all, func(p logbook.Playthrough) bool { return p.Game != in.Game.ID || p.Install != in.Name })
+	for _, p := range own {
+		if p.Name == as || as == "" && (p.Active || len(own) == 1) {
+			return p, nil
 		}
 	}
-	for _, m := range l.Mods.Mods {
-		if req.Mods && !m.Kind.Base && !m.Folder.Managed {
-			total += m.Size
-		}
-	}
-	return total
+	return logbook.Playthrough{}, nil
 }
+
+// checkTag refuses tags that could not be told from numbers, or not be typed.
+func checkTag(tag string) error {
+	if !tagPattern.MatchString(tag) {
+		return usage("", "%.80q cannot be a tag: use a-z, 0-9, . and -, with a letter in it", tag)
+	}
+	return nil
+}
+
+var tagPattern = regexp.MustCompile(`^[a-z0-9.-]{0,39}[a-z][a-z0-9.-]{0,39}$`)
 
 func (s *Session) archiveApart(l *Look) error {
 	for _, f := range append(folderPaths(l.Folders), l.Install.Root) {
@@ -173,206 +204,4 @@ func (s *Session) playthroughFor(ctx context.Context, l *Look, as string, kept *
 		kept.Started = p.Name
 	}
 	return p, err
-}
-
-// keepPresent keeps what the game has now.
-func (s *Session) keepPresent(ctx context.Context, k *archive.Keeping, l *Look, before, snap *archive.Snapshot, req KeepRequest) error {
-	if err := s.keepSaves(ctx, k, l, snap); err != nil {
-		return err
-	}
-	groups, err := settingsGroups(ctx, l.Install)
-	if err != nil {
-		return err
-	}
-	for i, g := range groups {
-		entries, err := settingsFiles(ctx, g)
-		if err != nil {
-			return err
-		}
-		root := archive.Root{Folder: fmt.Sprintf("settings-%d", i+1), What: archive.Settings}
-		var each []archive.Group
-		for _, e := range entries {
-			each = append(each, archive.Group{Dir: g.Dir, Entries: []tree.Entry{e}})
-		}
-		if root, _, err = k.Root(ctx, root, each, false); err != nil {
-			return err
-		}
-		snap.Roots = append(snap.Roots, root)
-	}
-	if req.Mods {
-		return s.keepMods(ctx, k, l, before, snap)
-	}
-	return nil
-}
-
-// settingsGroups are the patterns of the game's settings and, as part of the mod list, the file that says which mods are on.
-func settingsGroups(ctx context.Context, in *game.Install) ([]game.SettingsGroup, error) {
-	groups, err := in.SettingsGroups(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if file, ok, err := in.ActiveFile(ctx); err != nil {
-		return nil, err
-	} else if ok {
-		groups = append(groups, game.SettingsGroup{Dir: filepath.Dir(file), Glob: filepath.Base(file)})
-	}
-	return groups, nil
-}
-
-func settingsFiles(ctx context.Context, g game.SettingsGroup) ([]tree.Entry, error) {
-	var entries []tree.Entry
-	deep := strings.Contains(g.Glob, "/") || strings.Contains(g.Glob, "**")
-	err := tree.Walk(ctx, g.Dir, func(e tree.Entry) error {
-		if e.Kind == tree.Dir && (!deep || strings.HasPrefix(path.Base(e.Path), save.Hidden)) {
-			return fs.SkipDir
-		}
-		if e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
-			entries = append(entries, e)
-		}
-		return nil
-	})
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	return entries, err
-}
-
-type rootKey struct{ folder, account string }
-
-func (s *Session) keepSaves(ctx context.Context, k *archive.Keeping, l *Look, snap *archive.Snapshot) error {
-	byRoot := map[rootKey][]*SaveState{}
-	var order []rootKey
-	for _, st := range l.Saves {
-		if st.Playthrough != snap.Playthrough {
-			continue
-		}
-		key := rootKey{st.Folder.ID, st.Folder.Account}
-		if byRoot[key] == nil {
-			order = append(order, key)
-		}
-		byRoot[key] = append(byRoot[key], st)
-	}
-	for _, key := range order {
-		root := archive.Root{Folder: key.folder, Account: key.account, What: archive.Saves}
-		var groups []archive.Group
-		for _, st := range byRoot[key] {
-			entries, err := withFolders(ctx, st.Save)
-			if err != nil {
-				return err
-			}
-			groups = append(groups, archive.Group{Dir: st.Folder.Path, Entries: entries})
-		}
-		root, nodes, err := k.Root(ctx, root, groups, true)
-		if err != nil {
-			if errors.Is(err, tree.ErrBeingWritten) {
-				return &Error{Text: err.Error() + "; nothing has been kept", Hint: "wait until the game has saved, then try again", Err: ErrBusy}
-			}
-			return err
-		}
-		snap.Roots = append(snap.Roots, root)
-		for _, st := range byRoot[key] {
-			snap.Saves = append(snap.Saves, keptSave(st.Save, nodes))
-		}
-	}
-	return nil
-}
-
-// withFolders are all entries of a save, its folders too, so that they come back with their times.
-func withFolders(ctx context.Context, sv *save.Save) ([]tree.Entry, error) {
-	if sv.Kind.Unit != game.UnitFolder {
-		return slices.Clone(sv.Files), nil
-	}
-	top, err := tree.Look(sv.Folder.Path, sv.Name)
-	if err != nil {
-		return nil, err
-	}
-	entries := []tree.Entry{top}
-	wanted := map[string]bool{}
-	for _, f := range sv.Files {
-		wanted[f.Path] = true
-	}
-	err = tree.Walk(ctx, filepath.Join(sv.Folder.Path, sv.Name), func(e tree.Entry) error {
-		e.Path = sv.Name + "/" + e.Path
-		if e.Kind == tree.Dir || e.Kind == tree.Link || wanted[e.Path] {
-			entries = append(entries, e)
-		}
-		return nil
-	})
-	return entries, err
-}
-
-func keptSave(sv *save.Save, nodes []archive.Node) archive.KeptSave {
-	kept := archive.KeptSave{Kind: sv.Kind.ID, Folder: sv.Folder.ID, Account: sv.Folder.Account, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(),
-		Version: sv.Facts.Version(), Modified: sv.Modified.UTC()}
-	tops := sv.Tops()
-	var list []tree.Named
-	for _, n := range nodes {
-		if n.Kind == tree.File && slices.Contains(tops, strings.SplitN(n.Path, "/", 2)[0]) {
-			kept.Files = append(kept.Files, archive.KeptFile{Path: n.Path, SHA256: n.SHA256})
-			kept.Bytes += n.Size
-			list = append(list, tree.Named{Path: save.Inside(sv.Kind, sv.Name, n.Path), Digest: n.Digest})
-		}
-	}
-	kept.Digest = save.DigestOf(sv.Kind, list)
-	return kept
-}
-
-// keepMods keeps the mods themselves, those of the game's own content and of other programs excepted.
-func (s *Session) keepMods(ctx context.Context, k *archive.Keeping, l *Look, before, snap *archive.Snapshot) error {
-	byFolder := map[string][]*mod.Mod{}
-	for _, m := range l.Mods.Mods {
-		if key := m.Folder.ID + "\x00" + m.Folder.Account; !m.Kind.Base && !m.Folder.Managed {
-			byFolder[key] = append(byFolder[key], m)
-		}
-	}
-	for _, key := range slices.Sorted(maps.Keys(byFolder)) {
-		id, account, _ := strings.Cut(key, "\x00")
-		dir := byFolder[key][0].Folder.Path
-		var groups []archive.Group
-		for _, m := range byFolder[key] {
-			entries, err := modEntries(m)
-			if err != nil {
-				return err
-			}
-			groups = append(groups, archive.Apart(dir, entries)...)
-		}
-		root, nodes, err := k.WholeRoot(ctx, dir+"\x00kept as "+snap.Playthrough, before, archive.Root{Folder: id, Account: account, What: archive.Mods}, groups)
-		if err != nil {
-			return err
-		}
-		snap.Roots = append(snap.Roots, root)
-		digests := make(map[string]tree.Digest, len(nodes))
-		for _, n := range nodes {
-			digests[n.Path] = n.Digest
-		}
-		for _, m := range byFolder[key] {
-			m.DigestFrom(digests)
-		}
-	}
-	if err := l.Mods.TakeDigests(ctx, s.Hasher, true); err != nil {
-		return err
-	}
-	snap.Mods = l.Mods.List()
-	return nil
-}
-
-// modEntries are all entries of a mod, relative to the folder it lies in.
-func modEntries(m *mod.Mod) ([]tree.Entry, error) {
-	if m.Kind.Unit == game.UnitFile {
-		entries := slices.Clone(m.Entries)
-		for i := range entries {
-			entries[i].Path = m.Path
-		}
-		return entries, nil
-	}
-	top, err := tree.Look(m.Folder.Path, m.Path)
-	if err != nil {
-		return nil, err
-	}
-	entries := []tree.Entry{top}
-	for _, e := range m.Entries {
-		e.Path = m.Path + "/" + e.Path
-		entries = append(entries, e)
-	}
-	return entries, nil
 }

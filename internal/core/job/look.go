@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -51,6 +52,9 @@ type Look struct {
 	rules   []check.Rule
 	refs    *referring // nil where the description does not say where mods occur in saves
 	strange []string   // what a clean game does not have, as far as one was recorded
+	sharers []*game.Install // that have a folder of saves in common with it
+	// orphaned are settings of mods that are gone.
+	orphaned []orphan
 }
 
 // SaveState is one save with what is known of it.
@@ -91,7 +95,7 @@ type Since struct {
 
 // ModChange is one difference between two mod lists.
 type ModChange struct {
-	What string     `json:"what"` // added, dropped, updated, altered, on or off
+	What string     `json:"what"` // added, dropped, updated, altered, on, off or reordered
 	Mod  mod.Listed `json:"mod"`
 	Was  string     `json:"was,omitempty"` // the version before
 }
@@ -133,7 +137,7 @@ func (s *Session) changeable(ctx context.Context, in *game.Install) (roots, list
 			roots = append(roots, f.Path)
 		}
 	}
-	groups, err := in.SettingsGroups(ctx)
+	groups, err := in.FileGroups(ctx)
 	for _, g := range groups {
 		roots = append(roots, g.Dir)
 	}
@@ -145,6 +149,11 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 	if l, ok := s.looks[in]; ok {
 		return l, nil
 	}
+	return s.look(ctx, in, func(ctx context.Context, l *Look) error { return l.Mods.TakeDigests(ctx, s.Hasher, false) })
+}
+
+// look looks anew; read is what takes the digests of the mods.
+func (s *Session) look(ctx context.Context, in *game.Install, read func(context.Context, *Look) error) (*Look, error) {
 	recovered, err := s.ready(ctx, in)
 	if err != nil {
 		return nil, err
@@ -165,7 +174,7 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 	if l.Account, err = in.OwnAccount(ctx); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		s.Log.Warn("no account", "error", err)
 	}
-	if err := s.lookAtMods(ctx, l); err != nil {
+	if err := s.lookAtMods(ctx, l, read); err != nil {
 		return nil, err
 	}
 	if err := s.identify(ctx, l); err != nil {
@@ -195,7 +204,14 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 		s.refer(ctx, l, st)
 		l.Saves = append(l.Saves, st)
 	}
+	if l.sharers, err = s.sharers(ctx, l); err != nil {
+		return nil, err
+	}
+	l.noteSharers()
 	l.neverStarted()
+	if err := l.orphans(ctx); err != nil {
+		return nil, err
+	}
 	if err := l.requirements(ctx); err != nil {
 		return nil, err
 	}
@@ -220,12 +236,12 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 	return l, nil
 }
 
-func (s *Session) lookAtMods(ctx context.Context, l *Look) error {
+func (s *Session) lookAtMods(ctx context.Context, l *Look, read func(context.Context, *Look) error) error {
 	var err error
 	if l.Mods, err = mod.Scan(ctx, l.Install, s.Hasher); err != nil {
 		return err
 	}
-	if err := l.Mods.TakeDigests(ctx, s.Hasher, false); err != nil {
+	if err := read(ctx, l); err != nil {
 		return err
 	}
 	l.List = l.Mods.List()
@@ -283,6 +299,60 @@ func (l *Look) requirements(ctx context.Context) error {
 		l.Findings = append(l.Findings, f)
 	}
 	return err
+}
+
+// hasMod reports whether a mod of that id is installed, on or off.
+func (l *Look) hasMod(id string) bool {
+	return slices.ContainsFunc(l.Mods.Mods, func(m *mod.Mod) bool { return strings.EqualFold(m.ID, id) })
+}
+
+// orphans notes settings of mods that are not installed.
+func (l *Look) orphans(ctx context.Context) error {
+	groups, err := l.Install.FileGroups(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range groups {
+		if g.What != game.SettingsFiles {
+			continue
+		}
+		files, err := groupFiles(ctx, g)
+		if err != nil {
+			return err
+		}
+		for _, e := range files {
+			if id, ofMod := g.ModOf(e.Path); ofMod && !l.hasMod(id) {
+				l.orphaned = append(l.orphaned, orphan{g.Dir, e.Path})
+				f := check.New(check.SettingsOrphaned, id, e.Path+" is a setting of it, and it is not installed")
+				f.Remedy = "ostrov look " + l.Called + " --put-aside"
+				l.Findings = append(l.Findings, f)
+			}
+		}
+	}
+	return nil
+}
+
+// orphan is a settings file whose mod is gone.
+type orphan struct{ dir, path string }
+
+// PlanAside plans to put settings aside whose mods are gone. They are kept first, and undo brings them back.
+func (s *Session) PlanAside(ctx context.Context, in *game.Install) (*Planned, error) {
+	if err := s.RequireRecords(); err != nil {
+		return nil, err
+	}
+	l, err := s.Look(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	if err := mayChange(ctx, in, nil, nil); err != nil {
+		return nil, err
+	}
+	p := s.newPlan(ctx, l, "look "+l.Called+" --put-aside", nil)
+	for _, o := range l.orphaned {
+		p.Steps = append(p.Steps, Step{"remove", o.path, filepath.Join(o.dir, filepath.FromSlash(o.path)), "a setting of a mod that is gone; kept first"})
+		p.remove(ctx, o.dir, o.path)
+	}
+	return p, nil
 }
 
 func (l *Look) neverStarted() {
@@ -361,14 +431,49 @@ func (s *Session) sinceSnapshot(ctx context.Context, l *Look) error {
 			st.Kept = true
 		}
 	}
-	if l.Snapshot.Version != l.Version {
+	if l.Snapshot.Version != l.Version && l.Snapshot.Version != "" && l.Version != "" {
 		l.Since.Version = l.Snapshot.Version
+		froze, err := a.Newest(p.Name, func(s *archive.Snapshot) bool { return s.Version == l.Since.Version && s.Holds(archive.Game) })
+		if err != nil {
+			return err
+		}
+		l.updatedSince(froze)
 	}
 	l.Since.Mods = CompareMods(l.Snapshot.Mods, l.List)
 	return nil
 }
 
-// CompareMods says how the mod list now differs from the one before.
+// updatedSince notes that the game is of another version than at the newest snapshot, which saves that concerns, and the way back: froze is the
+// newest snapshot that has the former game, or nil.
+func (l *Look) updatedSince(froze *archive.Snapshot) {
+	var saves []string
+	for _, st := range l.Saves {
+		if st.Playthrough == l.Snapshot.Playthrough && st.Needs.Version != "" && st.Needs.Version != l.Version {
+			saves = append(saves, st.Handle())
+		}
+	}
+	text := fmt.Sprintf("%s in %s, %s now", l.Snapshot.Version, l.Snapshot.Address(), l.Version)
+	switch {
+	case len(saves) == 0:
+		text += "; no save is of the former version"
+	default:
+		text += fmt.Sprintf("; not saved with %s yet: %s", l.Version, strings.Join(saves, ", "))
+	}
+	remedy := "ostrov keep " + l.Called + " --with game"
+	if froze != nil {
+		remedy = "ostrov restore " + froze.Address() + " --only game --to DIR"
+	} else {
+		text += ". " + l.Snapshot.Version + " was not kept: it is to be had where the game came from, if anywhere, where a choice of versions is offered"
+	}
+	f := check.New(check.UpdatedSince, "", text)
+	f.Remedy = remedy
+	if len(saves) == 0 {
+		f.Severity = check.Note
+	}
+	l.Findings = append(l.Findings, f)
+}
+
+// CompareMods says how the mod list now differs from the one before. Lists of games without a load order are sorted by id, so never reordered.
 func CompareMods(before, now []mod.Listed) []ModChange {
 	old := map[string]mod.Listed{}
 	for _, m := range before {
@@ -396,5 +501,24 @@ func CompareMods(before, now []mod.Listed) []ModChange {
 			changes = append(changes, ModChange{"dropped", was, was.Version})
 		}
 	}
+	if m, moved := firstMoved(before, now); moved {
+		changes = append(changes, ModChange{"reordered", m, ""})
+	}
 	return changes
+}
+
+// firstMoved is the first of the mods that are on in both lists whose turn comes at another time.
+func firstMoved(before, now []mod.Listed) (mod.Listed, bool) {
+	on := func(list, other []mod.Listed) []mod.Listed {
+		return slices.DeleteFunc(slices.Clone(list), func(m mod.Listed) bool {
+			return !m.On || !slices.ContainsFunc(other, func(o mod.Listed) bool { return o.On && strings.EqualFold(o.ID, m.ID) })
+		})
+	}
+	was, is := on(before, now), on(now, before)
+	for i := range min(len(was), len(is)) {
+		if !strings.EqualFold(was[i].ID, is[i].ID) {
+			return is[i], true
+		}
+	}
+	return mod.Listed{}, false
 }

@@ -26,7 +26,8 @@ type outcome struct {
 // assigned is a save and the playthrough that it belongs to.
 type assigned struct {
 	Key         logbook.Key `json:"key"`
-	Playthrough string      `json:"playthrough"`
+	Playthrough string      `json:"playthrough"` // "": to none any more
+	Install     string      `json:"install,omitempty"` // its address, where that is another than the change's
 }
 
 // learn makes the logbook know an outcome. It may be repeated.
@@ -42,7 +43,17 @@ func (s *Session) learn(ctx context.Context, install string, o *outcome) error {
 		}
 	}
 	for _, a := range o.Assign {
-		if err := s.Logbook.Assign(ctx, install, []logbook.Key{a.Key}, a.Playthrough); err != nil {
+		whose := install
+		if a.Install != "" {
+			whose = a.Install
+		}
+		if a.Playthrough == "" {
+			if err := s.Logbook.Forget(ctx, whose, a.Key); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := s.Logbook.Assign(ctx, whose, []logbook.Key{a.Key}, a.Playthrough); err != nil {
 			return err
 		}
 	}
@@ -77,14 +88,15 @@ func (s *Session) pointers() (map[string]pointerTo, error) {
 	return all, nil
 }
 
-// catchUp records the outcomes of changes of an install that happened and were not recorded, since Ostrov was stopped in between.
+// catchUp records the outcomes of changes of a game's installs that happened and were not recorded, since Ostrov was stopped in between. Installs may
+// share folders, so those of the others count too.
 func (s *Session) catchUp(ctx context.Context, in *game.Install) error {
 	all, err := s.pointers()
 	if err != nil {
 		return err
 	}
 	for _, p := range all {
-		if p.Outcome == nil || p.Recorded || p.Install != in.Address() {
+		if p.Outcome == nil || p.Recorded || !strings.HasPrefix(p.Install, in.Game.ID+"@") {
 			continue
 		}
 		if _, err := change.ReadRecord(p.Dir); err != nil {

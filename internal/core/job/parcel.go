@@ -135,9 +135,6 @@ func (s *Session) parcelNeeds(l *Look, st *SaveState, note string) parcel.Needs 
 
 // WriteParcel writes the parcel that was planned, whole or not at all. An existing file is only replaced with replace.
 func (s *Session) WriteParcel(ctx context.Context, w *Wrapped, replace bool) (err error) {
-	if _, err := os.Lstat(w.Out); err == nil && !replace {
-		return &Error{Text: w.Out + " is there already; nothing has been written", Hint: "ostrov parcel " + Quoted(w.Look.Address(w.Save)) + " -o OTHER.zip", Err: ErrDeclined}
-	}
 	var files []parcel.File
 	var digests []tree.Named
 	for _, f := range w.contents {
@@ -149,26 +146,8 @@ func (s *Session) WriteParcel(ctx context.Context, w *Wrapped, replace bool) (er
 		files = append(files, parcel.File{Path: f.entry.Path, Time: f.entry.ModTime, Open: open})
 	}
 	w.Needs.Save.Digest = save.DigestOf(w.Save.Kind, digests)
-	out, err := os.CreateTemp(filepath.Dir(w.Out), ".part-ostrov-*")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, os.Remove(out.Name()))
-		}
-	}()
 	name := strings.TrimSuffix(filepath.Base(w.Out), filepath.Ext(w.Out))
-	err = parcel.Write(ctx, out, name, w.Needs, files)
-	if err == nil {
-		err = errors.Join(out.Chmod(0o644), out.Sync())
-	}
-	if info, statErr := out.Stat(); statErr == nil {
-		w.Size = info.Size()
-	}
-	if err = errors.Join(err, out.Close()); err == nil {
-		err = os.Rename(out.Name(), w.Out)
-	}
+	w.Size, err = WriteFile(w.Out, replace, func(out io.Writer) error { return parcel.Write(ctx, out, name, w.Needs, files) })
 	return err
 }
 
@@ -250,12 +229,15 @@ func (p *personal) learn() error {
 	if p.l.Install.Game.Settings == nil || len(p.l.Install.Game.Settings.Personal) == 0 {
 		return nil
 	}
-	groups, err := settingsGroups(p.ctx, p.l.Install)
+	groups, err := p.l.Install.FileGroups(p.ctx)
 	if err != nil {
 		return err
 	}
 	for _, g := range groups {
-		files, err := settingsFiles(p.ctx, g)
+		if g.What != game.SettingsFiles {
+			continue
+		}
+		files, err := groupFiles(p.ctx, g)
 		if err != nil {
 			return err
 		}

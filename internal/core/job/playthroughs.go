@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"slices"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/game"
@@ -59,7 +60,9 @@ func (s *Session) Playthroughs(ctx context.Context) ([]logbook.Playthrough, map[
 			continue // its saves cannot be counted now
 		}
 		for _, st := range l.Saves {
-			counts[st.Playthrough]++
+			if slices.ContainsFunc(l.Playthroughs, func(p logbook.Playthrough) bool { return p.Name == st.Playthrough }) { // else another install's look counts it
+				counts[st.Playthrough]++
+			}
 		}
 	}
 	return all, counts, nil

@@ -56,8 +56,11 @@ type Done struct {
 // RestoreRequest says what to bring back.
 type RestoreRequest struct {
 	Slot string   // one save only, by slot or name
-	Only []string // saves, settings, mods; none is all that was kept
+	Only []string // of RestoreOnly; none is all that was kept but the game
 }
+
+// RestoreOnly are the words that RestoreRequest.Only takes, and "game", for which see RestoreGame.
+var RestoreOnly = []string{archive.Saves, archive.Settings, archive.Data, archive.Mods, archive.Pictures, archive.Game}
 
 // PlanRestore plans to put a snapshot back.
 func (s *Session) PlanRestore(ctx context.Context, snap *archive.Snapshot, req RestoreRequest) (*Planned, error) {
@@ -91,8 +94,8 @@ func (s *Session) PlanRestore(ctx context.Context, snap *archive.Snapshot, req R
 		switch root.What {
 		case archive.Saves:
 			err = r.saves(root, req.Slot)
-		case archive.Settings:
-			err = r.settings(root)
+		case archive.Settings, archive.Data, archive.Pictures:
+			err = r.fileGroup(root)
 		case archive.Mods:
 			err = r.mods(root)
 		}
@@ -347,7 +350,7 @@ func (r *restorer) warn(mods bool) {
 	if r.snap.ByHand {
 		return
 	}
-	brought := mods && slices.ContainsFunc(r.snap.Roots, func(root archive.Root) bool { return root.What == archive.Mods })
+	brought := mods && r.snap.Holds(archive.Mods)
 	for _, c := range CompareMods(r.snap.Mods, r.l.List) {
 		if c.What == "dropped" && !brought {
 			name := c.Mod.Title
@@ -381,7 +384,7 @@ func (s *Session) Apply(ctx context.Context, p *Planned) (*Done, error) {
 			s.Log.Error("the change is made but not recorded", "error", err)
 		}
 	}
-	delete(s.looks, p.Install)
+	clear(s.looks) // installs may share folders
 	return done, nil
 }
 

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/unpack"
 )
@@ -24,31 +25,22 @@ func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir str
 	if err != nil {
 		return 0, err
 	}
-	list, err := os.ReadDir(dir)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := checkEmpty(dir); err != nil {
 		return 0, err
-	}
-	if len(list) > 0 {
-		return 0, usage("", "%s is not empty", dir)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return 0, err
 	}
+	progress := s.counting("restore", totalOf(snap))
 	for _, root := range snap.Roots {
 		if len(req.Only) > 0 && !slices.Contains(req.Only, root.What) || req.Slot != "" && root.What != archive.Saves {
 			continue
 		}
-		var names []string
-		for _, part := range []string{root.What, root.Folder, root.Account} {
-			if part != "" {
-				names = append(names, escape(part))
-			}
-		}
-		sub := filepath.Join(dir, strings.Join(names, "-"))
+		sub := filepath.Join(dir, rootName(root))
 		if err := os.Mkdir(sub, 0o755); err != nil {
 			return files, err
 		}
-		n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot)
+		n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot, progress)
 		if err != nil {
 			return files, problem("ostrov archive verify", "%s could not be brought back whole: %w", snap.Address(), err)
 		}
@@ -57,7 +49,7 @@ func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir str
 	return files, nil
 }
 
-func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archive.Snapshot, root archive.Root, dir, only string) (files int, err error) {
+func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archive.Snapshot, root archive.Root, dir, only string, progress func(int64)) (files int, err error) {
 	target, err := os.OpenRoot(dir)
 	if err != nil {
 		return 0, err
@@ -101,6 +93,7 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 			return err
 		}
 		files++
+		progress(n.Size)
 		return target.Chtimes(name, time.Time{}, n.Time)
 	})
 	for _, d := range slices.Backward(dirs) {
@@ -128,4 +121,107 @@ func escape(p string) string {
 		parts[i] = b.String()
 	}
 	return path.Join(parts...)
+}
+
+// checkEmpty refuses a folder that has something in it; one that is missing is as good as empty.
+func checkEmpty(dir string) error {
+	list, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if len(list) > 0 {
+		return usage("", "%s is not empty", dir)
+	}
+	return nil
+}
+
+// layOut writes the game of a snapshot into dir, beside which it is made first.
+func (s *Session) layOut(ctx context.Context, snap *archive.Snapshot, first *game.Install, dir string, f *Frozen) (err error) {
+	a, err := s.Archive(false)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return err
+	}
+	temp, err := os.MkdirTemp(filepath.Dir(dir), ".part-ostrov-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, os.RemoveAll(temp))
+		}
+	}()
+	progress := s.counting("restore", totalOf(snap))
+	for _, what := range []string{archive.Game, archive.Mods, archive.Settings} { // the game first: where the rest lies is asked of it
+		for _, root := range snap.Roots {
+			if root.What != what {
+				continue
+			}
+			into, err := placeIn(ctx, first, temp, root)
+			if err != nil {
+				return err
+			}
+			if into == "" {
+				if what == archive.Mods {
+					f.Warnings = append(f.Warnings, "its mods lie in a folder outside it, which both installs use: they are left out")
+				}
+				continue
+			}
+			if err := os.MkdirAll(into, 0o755); err != nil {
+				return err
+			}
+			n, err := s.writeRoot(ctx, a, snap, root, into, "", progress)
+			if err != nil {
+				return problem("ostrov archive verify", "the game of %s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
+			}
+			f.Files += n
+		}
+	}
+	if err := first.Game.CheckMarker(temp); err != nil {
+		return err
+	}
+	if err := os.Chmod(temp, 0o755); err != nil {
+		return err
+	}
+	_ = os.Remove(dir) // where it is there, it is empty
+	return os.Rename(temp, dir)
+}
+
+// placeIn is where a root of a snapshot lies in a copy of the game in dir, or "" where that is elsewhere.
+func placeIn(ctx context.Context, first *game.Install, dir string, root archive.Root) (string, error) {
+	if root.What == archive.Game {
+		return dir, nil
+	}
+	in := &game.Install{Game: first.Game, Name: first.Name, Root: dir, Prefix: first.Prefix, PlayerHome: first.PlayerHome, Edition: first.Edition, Pins: first.Pins}
+	if err := in.Open(); err != nil {
+		return "", err
+	}
+	path := ""
+	if root.What == archive.Mods {
+		folders, err := in.Folders(ctx)
+		if err != nil {
+			return "", err
+		}
+		for _, f := range folders {
+			if f.ID == root.Folder && f.Account == root.Account {
+				path = f.Path
+			}
+		}
+	} else {
+		groups, err := in.FileGroups(ctx)
+		if err != nil {
+			return "", err
+		}
+		for _, g := range groups {
+			if g.Name == root.Folder {
+				path = g.Dir
+			}
+		}
+	}
+	if path == dir || path != "" && game.Within(path, dir) {
+		return path, nil
+	}
+	return "", nil
 }

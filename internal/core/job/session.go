@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -165,21 +166,7 @@ func (s *Session) writeHome(name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".part-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Sync()
-	}
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	return nil
+	return writeWhole(path, 0o600, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
 // loadGames reads the descriptions that ship with Ostrov and the player's own in the home's folder games, which win.
@@ -357,16 +344,36 @@ func folderPaths(folders []game.Located) []string {
 	return paths
 }
 
-// counting adds up bytes that several goroutines report, and tells the sum as the progress of what.
+// meter adds up bytes that several goroutines report, and tells the sum as the progress of what. There may come more to do than was known.
+type meter struct {
+	s           *Session
+	what        string
+	mu          sync.Mutex
+	done, total int64
+}
+
+func (s *Session) meter(what string) *meter { return &meter{s: s, what: what} }
+
+// more says that there are n bytes more to be dealt with.
+func (m *meter) more(n int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.total += n
+}
+
+// did says that n bytes have been dealt with.
+func (m *meter) did(n int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.done += n
+	m.s.Progress(m.what, min(m.done, m.total), m.total)
+}
+
+// counting is a meter of which the total is known.
 func (s *Session) counting(what string, total int64) func(n int64) {
-	var mu sync.Mutex
-	var done int64
-	return func(n int64) {
-		mu.Lock()
-		defer mu.Unlock()
-		done += n
-		s.Progress(what, min(done, total), total)
-	}
+	m := s.meter(what)
+	m.more(total)
+	return m.did
 }
 
 // forbidden are the folders of Ostrov itself, which no description may reach.

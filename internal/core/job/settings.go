@@ -1,31 +1,35 @@
 package job
 
 import (
-	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/tree"
 )
 
-func (r *restorer) settings(root archive.Root) error {
-	groups, err := settingsGroups(r.ctx, r.l.Install)
+// fileGroup plans to put back the files of a pattern: settings, data of mods, pictures.
+func (r *restorer) fileGroup(root archive.Root) error {
+	groups, err := r.l.Install.FileGroups(r.ctx)
 	if err != nil {
 		return err
 	}
-	var n int
-	if _, err := fmt.Sscanf(root.Folder, "settings-%d", &n); err != nil || n < 1 || n > len(groups) {
+	i := slices.IndexFunc(groups, func(g game.FileGroup) bool { return g.Name == root.Folder })
+	if i < 0 {
 		r.p.Warnings = append(r.p.Warnings, "the description has no place for "+root.Folder+" any more: left out")
 		return nil
 	}
-	return r.files(root, groups[n-1].Dir)
+	return r.files(root, groups[i])
 }
 
-// files plans to put back single files that differ from those in dir.
-func (r *restorer) files(root archive.Root, dir string) error {
+// files plans to put back single files of a pattern that differ from those that are there. Of a set of settings, those of mods that are not
+// installed are left out: without their mods they would only cause errors.
+func (r *restorer) files(root archive.Root, g game.FileGroup) error {
+	dir := g.Dir
 	nodes, err := r.nodes(root)
 	if err != nil {
 		return err
@@ -34,12 +38,16 @@ func (r *restorer) files(root archive.Root, dir string) error {
 		if n.Kind != tree.File {
 			continue
 		}
-		if r.stays(n.Path) {
+		if root.What == archive.Settings && r.stays(n.Path) && !r.snap.Set {
+			continue
+		}
+		if id, ofMod := g.ModOf(n.Path); ofMod && r.snap.Set && !r.l.hasMod(id) {
 			continue
 		}
 		step := Step{"put", n.Path, filepath.Join(dir, filepath.FromSlash(n.Path)), ""}
 		if e, err := tree.Look(dir, n.Path); err == nil {
 			if sums, err := r.s.Hasher.File(r.ctx, dir, e, false); err == nil && sums.Blake3 == n.Digest {
+				r.p.spare(dir, n.Path)
 				continue
 			}
 			step.Do = "replace"

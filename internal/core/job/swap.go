@@ -12,15 +12,18 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/change"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
-	"ostrov/internal/core/tree"
 )
 
 // SwapRequest says what of a playthrough is swapped.
 type SwapRequest struct {
 	Kind   string // only saves of this kind; "" is all
 	Anyway bool   // also when a mod that it needs is nowhere
+	// Settings is a set of settings to lay over those that stay, or "".
+	Settings string
 }
 
 // PlanSwap plans to put the present playthrough of an install away and bring another one: its saves, mod list and settings, and its mods where
@@ -73,7 +76,8 @@ func (s *Session) PlanSwap(ctx context.Context, name string, req SwapRequest) (*
 	return p, nil
 }
 
-// PlanFresh plans to put the present playthrough of an install away and start a new one with no saves. Settings and mods stay.
+// PlanFresh plans to put the present playthrough of an install away and start a new one with no saves. Mods stay, and settings that the
+// description marks so, or all where it marks none.
 func (s *Session) PlanFresh(ctx context.Context, l *Look, title string, req SwapRequest) (*Planned, error) {
 	if err := s.RequireRecords(); err != nil {
 		return nil, err
@@ -96,6 +100,26 @@ func (s *Session) PlanFresh(ctx context.Context, l *Look, title string, req Swap
 	p.outcome = &outcome{Start: &start, Activate: start.Name}
 	p.undone = &outcome{Activate: from.Name, Drop: start.Name}
 	p.putAway(ctx, from.Name, req.Kind)
+	r := restorer{s: s, ctx: ctx, l: l, p: p}
+	if err := r.clearBehind(from.Name); err != nil {
+		return nil, err
+	}
+	if req.Settings == "" {
+		return p, nil
+	}
+	var err error
+	if r.snap, err = s.settingsSet(l.Install, req.Settings); err != nil {
+		return nil, err
+	}
+	if r.a, err = s.Archive(false); err != nil {
+		return nil, err
+	}
+	for _, root := range r.snap.Roots {
+		if err := r.fileGroup(root); err != nil {
+			return nil, err
+		}
+	}
+	p.once()
 	return p, nil
 }
 
@@ -113,7 +137,7 @@ func (s *Session) newestOf(playthrough string) (*archive.Snapshot, error) {
 
 // nowhere refuses a playthrough that needs mods which are neither installed nor kept.
 func (s *Session) nowhere(l *Look, snap *archive.Snapshot) error {
-	kept := slices.ContainsFunc(snap.Roots, func(r archive.Root) bool { return r.What == archive.Mods })
+	kept := snap.Holds(archive.Mods)
 	if kept || snap.ByHand {
 		return nil
 	}
@@ -142,7 +166,7 @@ func (p *Planned) putAway(ctx context.Context, playthrough, kind string) {
 			continue
 		}
 		if kind != "" && st.Kind.ID != kind { // it stays, and stays its own
-			p.outcome.Assign = append(p.outcome.Assign, assigned{st.Key(), playthrough})
+			p.outcome.Assign = append(p.outcome.Assign, assigned{Key: st.Key(), Playthrough: playthrough})
 			continue
 		}
 		p.Steps = append(p.Steps, Step{"remove", describe(st), filepath.Join(st.Folder.Path, st.Name), "of " + playthrough + "; kept first"})
@@ -150,7 +174,7 @@ func (p *Planned) putAway(ctx context.Context, playthrough, kind string) {
 			p.remove(ctx, st.Folder.Path, top)
 		}
 		p.outcome.Forget = append(p.outcome.Forget, st.Key())
-		p.undone.Assign = append(p.undone.Assign, assigned{st.Key(), playthrough})
+		p.undone.Assign = append(p.undone.Assign, assigned{Key: st.Key(), Playthrough: playthrough})
 	}
 }
 
@@ -169,8 +193,8 @@ func (s *Session) bring(ctx context.Context, p *Planned, snap *archive.Snapshot,
 		switch root.What {
 		case archive.Saves:
 			err = r.swapSaves(root, req.Kind)
-		case archive.Settings:
-			err = r.settings(root)
+		case archive.Settings, archive.Data, archive.Pictures:
+			err = r.fileGroup(root)
 		case archive.Mods:
 			err = r.mods(root)
 		}
@@ -178,7 +202,7 @@ func (s *Session) bring(ctx context.Context, p *Planned, snap *archive.Snapshot,
 			return err
 		}
 	}
-	if err := r.clearSettings(); err != nil {
+	if err := r.clearFiles(); err != nil {
 		return err
 	}
 	r.warn(true)
@@ -205,28 +229,31 @@ func (r *restorer) swapSaves(root archive.Root, kind string) error {
 			if folder.Account != "" {
 				key.Folder += ":" + folder.Account
 			}
-			r.p.outcome.Assign = append(r.p.outcome.Assign, assigned{key, r.snap.Playthrough})
+			r.p.outcome.Assign = append(r.p.outcome.Assign, assigned{Key: key, Playthrough: r.snap.Playthrough})
 			r.p.undone.Forget = append(r.p.undone.Forget, key)
 		}
 	}
 	return nil
 }
 
-// clearSettings plans to take away settings that the playthrough which is brought does not have: those of mods that it lacks would cause errors.
-// They are kept with the one that is put away. What the description marks stays, and so does all where the snapshot says nothing of settings.
-func (r *restorer) clearSettings() error {
-	d := r.l.Install.Game
-	if d.Settings == nil || !slices.ContainsFunc(r.snap.Roots, func(root archive.Root) bool { return root.What == archive.Settings }) {
+// clearFiles plans to take away settings and data of mods that the playthrough which is brought does not have: settings of mods that it lacks would
+// cause errors. They are kept with the one that is put away. What the description marks stays, and so does all where the snapshot says nothing of
+// settings.
+func (r *restorer) clearFiles() error {
+	if !r.snap.Holds(archive.Settings) {
 		return nil
 	}
-	groups, err := r.l.Install.SettingsGroups(r.ctx)
+	groups, err := r.l.Install.FileGroups(r.ctx)
 	if err != nil {
 		return err
 	}
-	for i, g := range groups {
+	for _, g := range groups {
+		if g.Active || g.What == game.PictureFiles {
+			continue
+		}
 		kept := map[string]bool{}
 		for _, root := range r.snap.Roots {
-			if root.What != archive.Settings || root.Folder != fmt.Sprintf("settings-%d", i+1) {
+			if root.Folder != g.Name {
 				continue
 			}
 			nodes, err := r.nodes(root)
@@ -237,17 +264,48 @@ func (r *restorer) clearSettings() error {
 				kept[n.Path] = true
 			}
 		}
-		entries, err := settingsFiles(r.ctx, g)
-		if err != nil {
+		note := fmt.Sprintf("%s that %s does not have; kept first", fileOf[g.What], r.snap.Playthrough)
+		if err := r.clearGroup(g, note, func(path string) bool { return kept[path] }); err != nil {
 			return err
 		}
-		for _, e := range entries {
-			if e.Kind != tree.File || kept[e.Path] || r.stays(e.Path) {
-				continue
-			}
-			r.p.Steps = append(r.p.Steps, Step{"remove", e.Path, filepath.Join(g.Dir, filepath.FromSlash(e.Path)), "a setting that " + r.snap.Playthrough + " does not have; kept first"})
-			r.p.remove(r.ctx, g.Dir, e.Path)
+	}
+	return nil
+}
+
+// clearBehind plans to take away what a playthrough leaves behind besides saves: what its mods stored, and where the description says which settings
+// stay, the others. It is kept first.
+func (r *restorer) clearBehind(from string) error {
+	groups, err := r.l.Install.FileGroups(r.ctx)
+	if err != nil {
+		return err
+	}
+	d := r.l.Install.Game
+	for _, g := range groups {
+		if g.Active || g.What == game.PictureFiles || g.What == game.SettingsFiles && (d.Settings == nil || len(d.Settings.Stays) == 0) {
+			continue
 		}
+		if err := r.clearGroup(g, fmt.Sprintf("%s of %s; kept first", fileOf[g.What], from), func(string) bool { return false }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fileOf is what to call one file of a group.
+var fileOf = map[string]string{game.SettingsFiles: "a setting", game.DataFiles: "what a mod stored"}
+
+// clearGroup plans to take away the files of a pattern, but what stays.
+func (r *restorer) clearGroup(g game.FileGroup, note string, stays func(path string) bool) error {
+	entries, err := groupFiles(r.ctx, g)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if stays(e.Path) || g.What == game.SettingsFiles && r.stays(e.Path) {
+			continue
+		}
+		r.p.Steps = append(r.p.Steps, Step{"remove", e.Path, filepath.Join(g.Dir, filepath.FromSlash(e.Path)), note})
+		r.p.remove(r.ctx, g.Dir, e.Path)
 	}
 	return nil
 }
@@ -256,6 +314,15 @@ func (r *restorer) clearSettings() error {
 func (r *restorer) stays(path string) bool {
 	d := r.l.Install.Game
 	return d.Settings != nil && r.p.outcome != nil && slices.ContainsFunc(d.Settings.Stays, func(g string) bool { return doublestar.MatchUnvalidated(g, path) })
+}
+
+// spare drops the planned removal of what is to stay after all.
+func (p *Planned) spare(root, name string) {
+	path := filepath.Join(root, filepath.FromSlash(name))
+	p.plan.Items = slices.DeleteFunc(p.plan.Items, func(i change.Item) bool {
+		return i.Fill == nil && filepath.Join(i.Root, filepath.FromSlash(i.Name)) == path
+	})
+	p.Steps = slices.DeleteFunc(p.Steps, func(s Step) bool { return s.Do == "remove" && s.Path == path })
 }
 
 // once drops the removal of what is put as well: an exchange moves aside what was there by itself.

@@ -23,7 +23,7 @@ import (
 )
 
 // Format is the number of the schema, the database's user_version.
-const Format = 2
+const Format = 3
 
 // ErrNewer says that a logbook was written by a newer Ostrov.
 var ErrNewer = errors.New("was written by a newer Ostrov")
@@ -38,6 +38,9 @@ CREATE TABLE playthroughs (name TEXT PRIMARY KEY, title TEXT NOT NULL, game TEXT
 CREATE TABLE belongs (install TEXT NOT NULL, folder TEXT NOT NULL, name TEXT NOT NULL, playthrough TEXT NOT NULL, PRIMARY KEY (install, folder, name));
 `, `
 CREATE TABLE identifiers (game TEXT NOT NULL, mod TEXT NOT NULL, exact TEXT NOT NULL, prefixes TEXT NOT NULL, PRIMARY KEY (game, mod));
+`, `
+ALTER TABLE playthroughs ADD COLUMN note TEXT NOT NULL DEFAULT '';
+ALTER TABLE playthroughs ADD COLUMN keeps TEXT NOT NULL DEFAULT '';
 `}
 
 // Logbook is an open logbook.

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"ostrov/internal/core/tree"
@@ -98,6 +99,8 @@ type Playthrough struct {
 	Started time.Time `json:"started"`
 	Active  bool      `json:"active"` // new saves belong to it
 	Closed  bool      `json:"closed"`
+	Note    string    `json:"note,omitempty"`
+	Keeps   []string  `json:"keeps,omitempty"` // what is always kept with it: mods, game, pictures
 }
 
 // ErrExists says that there is a playthrough of that name already.
@@ -105,7 +108,7 @@ var ErrExists = errors.New("exists already")
 
 // Playthroughs returns all playthroughs, oldest first.
 func (l *Logbook) Playthroughs(ctx context.Context) ([]Playthrough, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT name, title, game, install, started, active, closed FROM playthroughs ORDER BY started, name")
+	rows, err := l.db.QueryContext(ctx, "SELECT name, title, game, install, started, active, closed, note, keeps FROM playthroughs ORDER BY started, name")
 	if err != nil {
 		return nil, err
 	}
@@ -113,10 +116,11 @@ func (l *Logbook) Playthroughs(ctx context.Context) ([]Playthrough, error) {
 	var all []Playthrough
 	for rows.Next() {
 		var p Playthrough
-		var started string
-		if err := rows.Scan(&p.Name, &p.Title, &p.Game, &p.Install, &started, &p.Active, &p.Closed); err != nil {
+		var started, keeps string
+		if err := rows.Scan(&p.Name, &p.Title, &p.Game, &p.Install, &started, &p.Active, &p.Closed, &p.Note, &keeps); err != nil {
 			return nil, err
 		}
+		p.Keeps = strings.Fields(keeps)
 		if p.Started, err = time.Parse(time.RFC3339Nano, started); err != nil {
 			return nil, err
 		}
@@ -152,7 +156,8 @@ func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE playthroughs SET active = 0 WHERE game = ? AND install = ?", p.Game, p.Install); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO playthroughs VALUES (?, ?, ?, ?, ?, 1, 0)", p.Name, p.Title, p.Game, p.Install, stamp(p.Started))
+		_, err := tx.ExecContext(ctx, "INSERT INTO playthroughs VALUES (?, ?, ?, ?, ?, 1, 0, ?, ?)",
+			p.Name, p.Title, p.Game, p.Install, stamp(p.Started), p.Note, strings.Join(p.Keeps, " "))
 		return err
 	})
 }
@@ -199,7 +204,8 @@ func (l *Logbook) Update(ctx context.Context, old string, p Playthrough) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE belongs SET playthrough = ? WHERE playthrough = ?", p.Name, old); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE playthroughs SET name = ?, title = ?, active = ?, closed = ? WHERE name = ?", p.Name, p.Title, p.Active, p.Closed, old)
+		_, err := tx.ExecContext(ctx, "UPDATE playthroughs SET name = ?, title = ?, active = ?, closed = ?, note = ?, keeps = ? WHERE name = ?",
+			p.Name, p.Title, p.Active, p.Closed, p.Note, strings.Join(p.Keeps, " "), old)
 		return err
 	})
 }

@@ -6,8 +6,6 @@
 package parcel
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
 	"crypto/sha512"
 	"encoding/hex"
@@ -21,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"ostrov/internal/core/bag"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/tree"
 )
@@ -74,16 +73,11 @@ type File struct {
 	Open func() (io.ReadCloser, error)
 }
 
-// Paths inside a bag.
+// Paths inside a parcel.
 const (
-	declarationName = "bagit.txt"
-	infoName        = "bag-info.txt"
-	manifestName    = "manifest-sha512.txt"
-	tagManifestName = "tagmanifest-sha512.txt"
-	needsPath       = "data/needs.json"
-	readMePath      = "data/READ-ME.txt"
-	savePrefix      = "data/save/"
-	declaration     = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+	needsPath  = "data/needs.json"
+	readMePath = "data/READ-ME.txt"
+	savePrefix = "data/save/"
 )
 
 // Write writes a parcel whose folder is called name.
@@ -93,74 +87,26 @@ func Write(ctx context.Context, out io.Writer, name string, needs Needs, files [
 	if err != nil {
 		return err
 	}
-	b := &bag{zip: zip.NewWriter(out), name: name, made: needs.Made, sums: map[string]string{}}
+	w := bag.NewWriter(out, name, needs.Made)
 	for _, f := range files {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := b.file(savePrefix+f.Path, f); err != nil {
+		if err := w.File(savePrefix+f.Path, f.Time, f.copy); err != nil {
 			return fmt.Errorf("%s: %w", f.Path, err)
 		}
 	}
-	info := func() string {
-		return fmt.Sprintf("Bagging-Date: %s\nPayload-Oxum: %d.%d\nExternal-Description: %s\n", needs.Made.UTC().Format("2006-01-02"), b.bytes, b.count, line(needs.describe()))
-	}
-	err = errors.Join(b.text(needsPath, append(data, '\n')), b.text(readMePath, []byte(readMe(needs))))
-	payload := b.manifest(func(p string) bool { return strings.HasPrefix(p, "data/") })
-	err = errors.Join(err, b.text(declarationName, []byte(declaration)), b.text(infoName, []byte(info())), b.text(manifestName, payload))
-	tags := b.manifest(func(p string) bool { return !strings.HasPrefix(p, "data/") })
-	return errors.Join(err, b.text(tagManifestName, tags), b.zip.Close())
+	return errors.Join(w.Text(needsPath, append(data, '\n')), w.Text(readMePath, []byte(readMe(needs))), w.Close(needs.describe()))
 }
 
-// bag is one that is being written.
-type bag struct {
-	zip   *zip.Writer
-	name  string
-	made  time.Time
-	sums  map[string]string // SHA-512 in hex, by path
-	bytes int64             // of the payload
-	count int
-}
-
-func (b *bag) text(p string, data []byte) error {
-	return b.file(p, File{Time: b.made, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }})
-}
-
-func (b *bag) file(p string, f File) error {
+func (f File) copy(w io.Writer) error {
 	in, err := f.Open()
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	entry, err := b.zip.CreateHeader(&zip.FileHeader{Name: b.name + "/" + p, Method: zip.Deflate, Modified: f.Time})
-	if err != nil {
-		return err
-	}
-	sum := sha512.New()
-	n, err := io.Copy(io.MultiWriter(entry, sum), in)
-	b.sums[p] = hex.EncodeToString(sum.Sum(nil))
-	if strings.HasPrefix(p, "data/") {
-		b.bytes, b.count = b.bytes+n, b.count+1
-	}
-	return err
+	_, err = io.Copy(w, in)
+	return errors.Join(err, in.Close())
 }
-
-func (b *bag) manifest(which func(string) bool) []byte {
-	var paths []string
-	for p := range b.sums {
-		if which(p) {
-			paths = append(paths, p)
-		}
-	}
-	sort.Strings(paths)
-	var out bytes.Buffer
-	for _, p := range paths {
-		fmt.Fprintf(&out, "%s  %s\n", b.sums[p], p)
-	}
-	return out.Bytes()
-}
-
-func line(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // describe says in one sentence what the parcel holds.
 func (n Needs) describe() string {
@@ -261,7 +207,7 @@ func Find(ctx context.Context, fsys fs.FS, entries []tree.Entry) (*Found, error)
 			continue
 		}
 		f := &Found{Root: path.Clean("." + root)}
-		if _, err := read(fsys, f.at(declarationName), maxManifest); err != nil {
+		if _, err := read(fsys, f.at(bag.Declaration), maxManifest); err != nil {
 			continue
 		}
 		data, err := read(fsys, e.Path, maxNeeds)
@@ -312,7 +258,7 @@ func read(fsys fs.FS, name string, limit int64) ([]byte, error) {
 // verify holds everything in the bag against its manifests.
 func (f *Found) verify(ctx context.Context, fsys fs.FS, entries []tree.Entry) error {
 	want := map[string]string{}
-	for _, name := range []string{manifestName, tagManifestName} {
+	for _, name := range []string{bag.Manifest, bag.TagManifest} {
 		data, err := read(fsys, f.at(name), maxManifest)
 		if err != nil {
 			f.Wrong = append(f.Wrong, name+" is missing")
@@ -330,7 +276,7 @@ func (f *Found) verify(ctx context.Context, fsys fs.FS, entries []tree.Entry) er
 	}
 	for _, e := range entries {
 		inside, ok := strings.CutPrefix("/"+e.Path, strings.TrimPrefix("/"+f.Root, "/.")+"/")
-		if e.Kind != tree.File || !ok || inside == tagManifestName {
+		if e.Kind != tree.File || !ok || inside == bag.TagManifest {
 			continue
 		}
 		listed, ok := want[inside]

@@ -1,0 +1,329 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/change"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// keeper is a keep under way.
+type keeper struct {
+	s        *Session
+	a        *archive.Archive
+	in       *game.Install
+	req      KeepRequest
+	progress *meter
+
+	k      *archive.Keeping
+	before *archive.Snapshot // the one before, or nil
+	roots  []archive.Root    // of what is heavy
+}
+
+// begin begins the snapshot, building on the newest one of the playthrough.
+func (kp *keeper) begin(ctx context.Context, playthrough string) (err error) {
+	if playthrough != "" {
+		if kp.before, err = kp.a.Newest(playthrough, archive.Any); err != nil {
+			return err
+		}
+	}
+	kp.k, err = kp.a.Keep(ctx, kp.s.Hasher, kp.before, kp.s.Now(), kp.progress.did)
+	return err
+}
+
+func (kp *keeper) abandon() {
+	if kp.k != nil {
+		kp.k.Abandon()
+	}
+}
+
+// with reports whether the request is for what is meant, too. The game is kept with its mods: alone it would be half of what was played.
+func (kp *keeper) with(what string) bool {
+	return slices.Contains(kp.req.With, what) || what == archive.Mods && slices.Contains(kp.req.With, archive.Game)
+}
+
+// heavy keeps what is large, the mods and the game, and takes the digests of the look's mods as it goes.
+func (kp *keeper) heavy(ctx context.Context, l *Look) error {
+	if err := kp.s.archiveApart(l); err != nil {
+		return err
+	}
+	if !kp.with(archive.Mods) {
+		return l.Mods.TakeDigests(ctx, kp.s.Hasher, false)
+	}
+	if err := kp.mods(ctx, l); err != nil {
+		return err
+	}
+	if kp.with(archive.Game) {
+		return kp.game(ctx, l)
+	}
+	return nil
+}
+
+// present keeps the rest of what the game has now.
+func (kp *keeper) present(ctx context.Context, l *Look, snap *archive.Snapshot) error {
+	if err := kp.saves(ctx, l, snap); err != nil {
+		return err
+	}
+	groups, err := l.Install.FileGroups(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range groups {
+		if g.What == game.PictureFiles && !kp.with(archive.Pictures) {
+			continue
+		}
+		root, err := kp.fileGroup(ctx, g)
+		if err != nil {
+			return err
+		}
+		snap.Roots = append(snap.Roots, root)
+	}
+	snap.Roots = append(snap.Roots, kp.roots...)
+	return nil
+}
+
+// fileGroup keeps the files of a pattern.
+func (kp *keeper) fileGroup(ctx context.Context, g game.FileGroup) (archive.Root, error) {
+	entries, err := groupFiles(ctx, g)
+	if err != nil {
+		return archive.Root{}, err
+	}
+	var each []archive.Group
+	for _, e := range entries {
+		each = append(each, archive.Group{Dir: g.Dir, Entries: []tree.Entry{e}})
+		kp.progress.more(e.Size)
+	}
+	root, _, err := kp.k.Root(ctx, archive.Root{Folder: g.Name, What: g.What}, each, false)
+	return root, err
+}
+
+// groupFiles are the files that a pattern stands for now.
+func groupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
+	var entries []tree.Entry
+	deep := strings.Contains(g.Glob, "/") || strings.Contains(g.Glob, "**")
+	err := tree.Walk(ctx, g.Dir, func(e tree.Entry) error {
+		if e.Kind == tree.Dir && (!deep || strings.HasPrefix(path.Base(e.Path), save.Hidden)) {
+			return fs.SkipDir
+		}
+		if e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
+			entries = append(entries, e)
+		}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return entries, err
+}
+
+type rootKey struct{ folder, account string }
+
+func (kp *keeper) saves(ctx context.Context, l *Look, snap *archive.Snapshot) error {
+	byRoot := map[rootKey][]*SaveState{}
+	var order []rootKey
+	for _, st := range l.Saves {
+		if st.Playthrough != snap.Playthrough {
+			continue
+		}
+		kp.progress.more(st.Size)
+		key := rootKey{st.Folder.ID, st.Folder.Account}
+		if byRoot[key] == nil {
+			order = append(order, key)
+		}
+		byRoot[key] = append(byRoot[key], st)
+	}
+	for _, key := range order {
+		root := archive.Root{Folder: key.folder, Account: key.account, What: archive.Saves}
+		var groups []archive.Group
+		for _, st := range byRoot[key] {
+			entries, err := withFolders(ctx, st.Save)
+			if err != nil {
+				return err
+			}
+			groups = append(groups, archive.Group{Dir: st.Folder.Path, Entries: entries})
+		}
+		root, nodes, err := kp.k.Root(ctx, root, groups, true)
+		if err != nil {
+			if errors.Is(err, tree.ErrBeingWritten) {
+				return &Error{Text: err.Error() + "; nothing has been kept", Hint: "wait until the game has saved, then try again", Err: ErrBusy}
+			}
+			return err
+		}
+		snap.Roots = append(snap.Roots, root)
+		for _, st := range byRoot[key] {
+			snap.Saves = append(snap.Saves, keptSave(st.Save, nodes))
+		}
+	}
+	return nil
+}
+
+// withFolders are all entries of a save, its folders too, so that they come back with their times.
+func withFolders(ctx context.Context, sv *save.Save) ([]tree.Entry, error) {
+	if sv.Kind.Unit != game.UnitFolder {
+		return slices.Clone(sv.Files), nil
+	}
+	top, err := tree.Look(sv.Folder.Path, sv.Name)
+	if err != nil {
+		return nil, err
+	}
+	entries := []tree.Entry{top}
+	wanted := map[string]bool{}
+	for _, f := range sv.Files {
+		wanted[f.Path] = true
+	}
+	err = tree.Walk(ctx, filepath.Join(sv.Folder.Path, sv.Name), func(e tree.Entry) error {
+		e.Path = sv.Name + "/" + e.Path
+		if e.Kind == tree.Dir || e.Kind == tree.Link || wanted[e.Path] {
+			entries = append(entries, e)
+		}
+		return nil
+	})
+	return entries, err
+}
+
+func keptSave(sv *save.Save, nodes []archive.Node) archive.KeptSave {
+	kept := archive.KeptSave{Kind: sv.Kind.ID, Folder: sv.Folder.ID, Account: sv.Folder.Account, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(),
+		Version: sv.Facts.Version(), Modified: sv.Modified.UTC()}
+	tops := sv.Tops()
+	var list []tree.Named
+	for _, n := range nodes {
+		if n.Kind == tree.File && slices.Contains(tops, strings.SplitN(n.Path, "/", 2)[0]) {
+			kept.Files = append(kept.Files, archive.KeptFile{Path: n.Path, SHA256: n.SHA256})
+			kept.Bytes += n.Size
+			list = append(list, tree.Named{Path: save.Inside(sv.Kind, sv.Name, n.Path), Digest: n.Digest})
+		}
+	}
+	kept.Digest = save.DigestOf(sv.Kind, list)
+	return kept
+}
+
+// mods keeps the mods themselves, those of the game's own content and of other programs excepted.
+func (kp *keeper) mods(ctx context.Context, l *Look) error {
+	byFolder := map[string][]*mod.Mod{}
+	for _, m := range l.Mods.Mods {
+		if key := m.Folder.ID + "\x00" + m.Folder.Account; !m.Kind.Base && !m.Folder.Managed {
+			byFolder[key] = append(byFolder[key], m)
+			kp.progress.more(m.Size)
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(byFolder)) {
+		id, account, _ := strings.Cut(key, "\x00")
+		dir := byFolder[key][0].Folder.Path
+		var groups []archive.Group
+		for _, m := range byFolder[key] {
+			entries, err := modEntries(m)
+			if err != nil {
+				return err
+			}
+			groups = append(groups, archive.Apart(dir, entries)...)
+		}
+		root, nodes, err := kp.k.WholeRoot(ctx, kp.place(dir), kp.before, archive.Root{Folder: id, Account: account, What: archive.Mods}, groups)
+		if err != nil {
+			return err
+		}
+		kp.roots = append(kp.roots, root)
+		digests := make(map[string]tree.Digest, len(nodes))
+		for _, n := range nodes {
+			digests[n.Path] = n.Digest
+		}
+		for _, m := range byFolder[key] {
+			m.DigestFrom(digests)
+		}
+	}
+	if err := l.Mods.TakeDigests(ctx, kp.s.Hasher, true); err != nil {
+		return err
+	}
+	l.List = l.Mods.List()
+	l.Fingerprint = mod.FingerprintOf(l.List)
+	return nil
+}
+
+// place names a folder in the notes of what was taken over whole.
+func (kp *keeper) place(dir string) string { return dir + "\x00kept by " + kp.in.Address() }
+
+// game keeps the game itself: all that is in the install but what lies in its folders of saves and mods, or is a setting or a picture.
+func (kp *keeper) game(ctx context.Context, l *Look) error {
+	entries, err := gameEntries(ctx, l)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		kp.progress.more(e.Size)
+	}
+	root := archive.Root{Folder: archive.Game, What: archive.Game}
+	root, _, err = kp.k.WholeRoot(ctx, kp.place(l.Install.Root), kp.before, root, archive.Apart(l.Install.Root, entries))
+	kp.roots = append(kp.roots, root)
+	return err
+}
+
+// gameEntries are the entries of an install that make up the game itself.
+func gameEntries(ctx context.Context, l *Look) ([]tree.Entry, error) {
+	in := l.Install
+	groups, err := in.FileGroups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	other := map[string]bool{}
+	for _, f := range l.Folders {
+		other[f.Path] = true
+		if f.Account != "" {
+			other[filepath.Dir(f.Path)] = true
+		}
+	}
+	var entries []tree.Entry
+	err = tree.Walk(ctx, in.Root, func(e tree.Entry) error {
+		full := filepath.Join(in.Root, filepath.FromSlash(e.Path))
+		switch {
+		case e.Kind == tree.Special:
+			return nil
+		case other[full] || change.Own(e.Path):
+			if e.Kind == tree.Dir {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		for _, g := range groups {
+			rel, err := filepath.Rel(g.Dir, full)
+			if e.Kind == tree.File && err == nil && filepath.IsLocal(rel) && doublestar.MatchUnvalidated(g.Glob, filepath.ToSlash(rel)) {
+				return nil
+			}
+		}
+		entries = append(entries, e)
+		return nil
+	})
+	return entries, err
+}
+
+// modEntries are all entries of a mod, relative to the folder it lies in.
+func modEntries(m *mod.Mod) ([]tree.Entry, error) {
+	if m.Kind.Unit == game.UnitFile {
+		entries := slices.Clone(m.Entries)
+		for i := range entries {
+			entries[i].Path = m.Path
+		}
+		return entries, nil
+	}
+	top, err := tree.Look(m.Folder.Path, m.Path)
+	if err != nil {
+		return nil, err
+	}
+	entries := []tree.Entry{top}
+	for _, e := range m.Entries {
+		e.Path = m.Path + "/" + e.Path
+		entries = append(entries, e)
+	}
+	return entries, nil
+}

@@ -1,0 +1,44 @@
+package view
+
+import (
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/job"
+)
+
+// Frozen writes where a kept game was laid out as a second install, and what to mind when both are played.
+func (p *Printer) Frozen(f *job.Frozen, snap *archive.Snapshot) {
+	address := f.Install.Address()
+	p.Line("%s %s %s: %s in %s", p.paint(good, "laid out"), Text(snap.GameTitle), Text(snap.Version), Count(f.Files, "file", "files"), f.Install.Root)
+	p.Line("")
+	p.Line("  It is %s now, beside what was there; its playthrough is %s.", p.paint(strong, address), f.Playthrough.Name)
+	for _, w := range f.Warnings {
+		p.Line("  %s %s", p.paint(warn, "!"), Text(w))
+	}
+	for _, other := range f.Shares {
+		p.Line("  %s it keeps its saves in the same folder as %s: start either with `play`, which swaps them", p.paint(warn, "!"), other)
+	}
+	p.Next("ostrov play "+address+" -- COMMAND", "ostrov look "+address)
+}
+
+// FrozenDoc is a second install that was laid out, in JSON.
+type FrozenDoc struct {
+	Head
+	Install     string   `json:"install"`
+	Root        string   `json:"root"`
+	Files       int      `json:"files"`
+	Playthrough string   `json:"playthrough"`
+	Shares      []string `json:"shares"` // installs that keep their saves in the same folder
+	Warnings    []string `json:"warnings"`
+}
+
+// Frozen makes the document of a second install.
+func Frozen(f *job.Frozen) FrozenDoc {
+	d := FrozenDoc{NewHead("restore"), f.Install.Address(), f.Install.Root, f.Files, f.Playthrough.Name, f.Shares, f.Warnings}
+	if d.Shares == nil {
+		d.Shares = []string{}
+	}
+	if d.Warnings == nil {
+		d.Warnings = []string{}
+	}
+	return d
+}
