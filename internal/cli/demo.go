@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"charm.land/lipgloss/v2"
 	ucli "github.com/urfave/cli/v3"
@@ -75,20 +77,45 @@ func (a *app) tell(ctx context.Context, world *demo.World) error {
 		}
 		p.Line("%s", step.Render(fmt.Sprintf("%d. %s", i+1, s.Text)))
 		p.Line("")
-		if s.Happens != nil {
-			if err := s.Happens(); err != nil {
-				return err
+		for _, before := range s.Before {
+			if err := a.take(ctx, world, before, io.Discard); err != nil {
+				return fmt.Errorf("before step %d of the demo: %w", i+1, err)
 			}
 		}
 		p.Line("%s", prompt.Render("$ ostrov "+typed(s.Command)))
-		env := a.Env
-		env.Args = append([]string{"ostrov", "--home", world.Home()}, s.Command...)
-		env.Stdout = &terminal{a.Stdout, p.Color, p.Width}
-		env.Stderr = a.Stdout
-		env.Start = func(context.Context, []string) error { return world.PlayTram() } // the made-up games have no real program
-		if status := Run(ctx, env); status == exitError || status == exitUsage {
-			return fmt.Errorf("step %d of the demo ended with status %d", i+1, status)
+		if err := a.take(ctx, world, s, &terminal{a.Stdout, p.Color, p.Width}); err != nil {
+			return fmt.Errorf("step %d of the demo: %w", i+1, err)
 		}
+	}
+	return nil
+}
+
+// take takes one step of the story.
+func (a *app) take(ctx context.Context, world *demo.World, s demo.Step, out io.Writer) error {
+	if s.Happens != nil {
+		if err := s.Happens(); err != nil {
+			return err
+		}
+	}
+	env := a.Env
+	home := world.Home()
+	if s.Home != "" {
+		home = s.Home
+	}
+	env.Args = append([]string{"ostrov", "--home", home}, s.Command...)
+	env.Stdout, env.Stderr = out, out
+	if t, ok := out.(*terminal); ok {
+		env.Stderr = t.Writer
+	}
+	if !s.When.IsZero() {
+		began := time.Now()
+		env.Now = func() time.Time { return s.When.Add(time.Since(began)) }
+	}
+	if s.Play != nil {
+		env.Start = func(context.Context, []string) error { return s.Play() } // the made-up games have no real program
+	}
+	if status := Run(ctx, env); status == exitError || status == exitUsage {
+		return fmt.Errorf("%s ended with status %d", typed(s.Command), status)
 	}
 	return nil
 }

@@ -156,7 +156,7 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 		p.Line("")
 		p.Line("  What was there before is kept as %s.", made.Safety.Address())
 	}
-	p.Next("ostrov look "+strings.SplitN(pl.Install.Address(), "@", 2)[0], "ostrov undo")
+	p.Next("ostrov look "+pl.Called(), "ostrov undo")
 	return nil
 }
 

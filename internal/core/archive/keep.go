@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,6 +19,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/tree"
@@ -510,8 +512,19 @@ func (k *Keeping) Abandon() {
 	}
 }
 
-// Copy writes the content of a file to w, every part checked, and the whole too.
+// Copy writes the content of a file to w, every part checked, and the whole too; of a file of one part nothing is written before that.
 func (a *Archive) Copy(ctx context.Context, n Node, w io.Writer) error {
+	if len(n.Parts) <= 1 && n.Size <= whole {
+		var content bytes.Buffer
+		if err := a.copyParts(ctx, n.Parts, &content); err != nil {
+			return fmt.Errorf("%s: %w", n.Path, err)
+		}
+		if tree.Digest(blake3.Sum256(content.Bytes())) != n.Digest {
+			return fmt.Errorf("%s: %w: its parts do not make up the whole", n.Path, ErrDamaged)
+		}
+		_, err := w.Write(content.Bytes())
+		return err
+	}
 	pr, pw := io.Pipe()
 	go func() { pw.CloseWithError(a.copyParts(ctx, n.Parts, pw)) }()
 	defer pr.Close()

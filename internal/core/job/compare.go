@@ -260,7 +260,7 @@ func (s *Session) fileSide(ctx context.Context, file string) (side *Side, err er
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, d.Close()) }()
-	if err := d.Inspect(ctx); err != nil {
+	if err := d.Inspect(ctx, s.reading(d)); err != nil {
 		return nil, err
 	}
 	found, err := parcel.Find(ctx, d.FS, d.Entries)

@@ -166,7 +166,7 @@ func (s *Session) belongings(ctx context.Context, l *Look) error {
 			continue
 		}
 		st.Playthrough = belongs[st.Key()]
-		only := len(l.Playthroughs) == 1 && len(belongs) == 0 // until now all were its own, unsaid
+		only := len(l.Playthroughs) == 1 && len(belongs) == 0                                                 // until now all were its own, unsaid
 		if st.Playthrough == "" && active != "" && (only || st.Modified.After(started)) && len(theirs) == 0 { // else it is another install that is played
 			st.Playthrough = active
 			fresh = append(fresh, st.Key())

@@ -43,8 +43,10 @@ type Kept struct {
 	Archive        string
 	Spread         []string // other archives that it was copied into
 	// Started is the playthrough that was made for it, or "".
-	Started  string
-	Findings []check.Finding
+	Started string
+	// Unchanged tells that nothing was kept before a change, since all of it is in Snapshot already.
+	Unchanged bool
+	Findings  []check.Finding
 }
 
 // Keep takes a snapshot of a playthrough of the install.
@@ -106,6 +108,10 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if err != nil {
 		return nil, err
 	}
+	if req.safety != "" && sameAs(snap, kept.Since) {
+		kept.Snapshot, kept.Unchanged = kept.Since, true
+		return kept, nil
+	}
 	if err := keeping.k.Commit(snap); err != nil {
 		return nil, fmt.Errorf("nothing has been kept: %w", err)
 	}
@@ -125,6 +131,20 @@ func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	}
 	delete(s.looks, in)
 	return kept, nil
+}
+
+// sameAs reports whether a snapshot would have nothing that the one before has not.
+func sameAs(snap, before *archive.Snapshot) bool {
+	if before == nil || before.ByHand || before.Version != snap.Version || len(before.Saves) != len(snap.Saves) || len(CompareMods(before.Mods, snap.Mods)) > 0 {
+		return false
+	}
+	for _, root := range snap.Roots {
+		i := slices.IndexFunc(before.Roots, func(r archive.Root) bool { return r.Key() == root.Key() })
+		if i < 0 && root.Files > 0 || i >= 0 && !slices.Equal(before.Roots[i].Listing, root.Listing) {
+			return false
+		}
+	}
+	return true
 }
 
 // presumed is the playthrough that will be kept, as far as it is known before looking; its name is "" where one must be started first.

@@ -50,8 +50,8 @@ type Look struct {
 
 	logged  time.Time // when the log was written
 	rules   []check.Rule
-	refs    *referring // nil where the description does not say where mods occur in saves
-	strange []string   // what a clean game does not have, as far as one was recorded
+	refs    *referring      // nil where the description does not say where mods occur in saves
+	strange []string        // what a clean game does not have, as far as one was recorded
 	sharers []*game.Install // that have a folder of saves in common with it
 	// orphaned are settings of mods that are gone.
 	orphaned []orphan

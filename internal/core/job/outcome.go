@@ -26,7 +26,7 @@ type outcome struct {
 // assigned is a save and the playthrough that it belongs to.
 type assigned struct {
 	Key         logbook.Key `json:"key"`
-	Playthrough string      `json:"playthrough"` // "": to none any more
+	Playthrough string      `json:"playthrough"`       // "": to none any more
 	Install     string      `json:"install,omitempty"` // its address, where that is another than the change's
 }
 

@@ -39,12 +39,13 @@ type Planned struct {
 	// Warnings are what the player should know before agreeing.
 	Warnings []string
 
-	look    *Look
-	plan    change.Plan
-	safety  string // what the snapshot taken before is for; "" takes none
-	records []func(ctx context.Context) error
-	outcome *outcome // what the logbook is to know then, and undone when it is taken back; nil where that is known from the folders
-	undone  *outcome
+	look     *Look
+	progress *meter
+	plan     change.Plan
+	safety   string // what the snapshot taken before is for; "" takes none
+	records  []func(ctx context.Context) error
+	outcome  *outcome // what the logbook is to know then, and undone when it is taken back; nil where that is known from the folders
+	undone   *outcome
 }
 
 // Done is a change that has been made.
@@ -135,7 +136,7 @@ func (s *Session) newPlan(ctx context.Context, l *Look, title string, guard func
 	if guard == nil {
 		guard = func() error { return mayChange(ctx, l.Install, nil, nil) }
 	}
-	return &Planned{Install: l.Install, look: l, safety: title, plan: change.Plan{Title: title, Install: l.Install.Address(), Listed: listed, Guard: guard, Now: s.Now(), Wait: lockWait}}
+	return &Planned{Install: l.Install, look: l, progress: s.meter("restore"), safety: title, plan: change.Plan{Title: title, Install: l.Install.Address(), Listed: listed, Guard: guard, Now: s.Now(), Wait: lockWait}}
 }
 
 type restorer struct {
@@ -271,20 +272,25 @@ func (r *restorer) nodes(root archive.Root) ([]archive.Node, error) {
 
 // fill writes one name of a listing, a file or a folder with all in it, into a stage.
 func (r *restorer) fill(nodes []archive.Node, top string) func(context.Context, *change.Stage) error {
+	var own []archive.Node
+	for _, n := range nodes {
+		if n.Path == top || strings.HasPrefix(n.Path, top+"/") {
+			own = append(own, n)
+			r.p.progress.more(n.Size)
+		}
+	}
+	a, progress := r.a, r.p.progress
 	return func(ctx context.Context, stage *change.Stage) error {
-		return fillFrom(ctx, r.a, nodes, top, stage)
+		return fillFrom(ctx, a, own, top, stage, progress.did)
 	}
 }
 
-func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top string, stage *change.Stage) error {
+func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top string, stage *change.Stage, progress func(n int64)) error {
 	for _, n := range nodes {
+		progress(n.Size)
 		name := "."
 		if n.Path != top {
-			rest, below := strings.CutPrefix(n.Path, top+"/")
-			if !below {
-				continue
-			}
-			name = rest
+			name = strings.TrimPrefix(n.Path, top+"/")
 		}
 		var err error
 		switch n.Kind {
@@ -399,18 +405,20 @@ func (s *Session) recordDone(ctx context.Context, p *Planned, r *change.Record) 
 	}
 }
 
-// keepBefore keeps the playthroughs that a plan touches, unless the newest snapshot has them just so.
+// keepBefore keeps the playthrough that a plan touches, unless the newest snapshot has it just so.
 func (s *Session) keepBefore(ctx context.Context, p *Planned) (*archive.Snapshot, error) {
-	l := p.look
-	if current := l.Current(); current != nil && l.Snapshot != nil && l.Since.New == 0 && l.Since.Changed == 0 && len(l.Since.Mods) == 0 {
-		return nil, nil
-	}
 	kept, err := s.Keep(ctx, p.Install, KeepRequest{safety: p.safety})
 	if err != nil {
 		return nil, fmt.Errorf("the present state could not be kept first, so nothing has been changed: %w", err)
 	}
+	if kept.Unchanged {
+		return nil, nil
+	}
 	return kept.Snapshot, nil
 }
+
+// Called is the shortest address of the install that a plan changes.
+func (p *Planned) Called() string { return p.look.Called }
 
 // changeError says what went wrong with a change in words for people.
 func (s *Session) changeError(err error) error {

@@ -64,6 +64,8 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 		}
 	}
 	var dirs []archive.Node
+	in := inFolder{root: target}
+	defer func() { err = errors.Join(err, in.close()) }()
 	err = a.Nodes(ctx, root, func(n archive.Node) error {
 		if only != "" && !wanted[n.Path] {
 			return nil
@@ -76,12 +78,12 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 		if n.Kind == tree.Link {
 			return nil // what it pointed to is there under its own name
 		}
-		if parent := path.Dir(name); parent != "." {
-			if err := target.MkdirAll(parent, 0o755); err != nil {
-				return err
-			}
+		folder, err := in.folder(path.Dir(name))
+		if err != nil {
+			return err
 		}
-		f, err := target.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		name = path.Base(name)
+		f, err := folder.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 		if err != nil {
 			return err
 		}
@@ -94,12 +96,48 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 		}
 		files++
 		progress(n.Size)
-		return target.Chtimes(name, time.Time{}, n.Time)
+		return folder.Chtimes(name, time.Time{}, n.Time)
 	})
 	for _, d := range slices.Backward(dirs) {
 		_ = target.Chtimes(escape(d.Path), time.Time{}, d.Time) // a folder's time is a comfort
 	}
 	return files, err
+}
+
+// inFolder keeps the folder open that was written into last: files come sorted by path, and finding each anew from the root takes longer than
+// writing it.
+type inFolder struct {
+	root *os.Root
+	name string
+	last *os.Root
+}
+
+func (in *inFolder) folder(name string) (*os.Root, error) {
+	if name == "." {
+		return in.root, nil
+	}
+	if in.last != nil && in.name == name {
+		return in.last, nil
+	}
+	if err := in.close(); err != nil {
+		return nil, err
+	}
+	if err := in.root.MkdirAll(name, 0o755); err != nil {
+		return nil, err
+	}
+	var err error
+	in.last, err = in.root.OpenRoot(name)
+	in.name = name
+	return in.last, err
+}
+
+func (in *inFolder) close() error {
+	if in.last == nil {
+		return nil
+	}
+	last := in.last
+	in.last = nil
+	return last.Close()
 }
 
 // escape writes a path so that every system can hold it: a part that one of them cannot is spelled with % and hex digits.

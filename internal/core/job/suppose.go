@@ -98,7 +98,7 @@ func (s *Session) supposeAdded(ctx context.Context, l *Look, file string) (did s
 		return "", err
 	}
 	defer func() { err = errors.Join(err, d.Close()) }()
-	if err := d.Inspect(ctx); err != nil {
+	if err := d.Inspect(ctx, s.reading(d)); err != nil {
 		return "", err
 	}
 	found := mod.InDownload(ctx, l.Install.Game, d.FS, d.Entries)

@@ -95,8 +95,17 @@ func (s *Session) Vet(ctx context.Context, file string, req VetRequest) (*Vettin
 	return v, nil
 }
 
+// reading tells how far a download has been read.
+func (s *Session) reading(d *unpack.Download) func(n int64) {
+	var total int64
+	for _, e := range d.Entries {
+		total += e.Size
+	}
+	return s.counting("read", total)
+}
+
 func (v *Vetting) vet(ctx context.Context, s *Session, req VetRequest) error {
-	if err := v.Download.Inspect(ctx); err != nil {
+	if err := v.Download.Inspect(ctx, s.reading(v.Download)); err != nil {
 		return err
 	}
 	v.safety()

@@ -91,6 +91,7 @@ type Set struct {
 // Scan finds the mods of the install and reads what they say, where h does not remember it. It takes no digests.
 func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
 	s := scanner{ctx: ctx, in: in, hasher: h}
+	s.work.SetLimit(2 * runtime.GOMAXPROCS(0)) // more than there are cores: much of it is waiting for the drive
 	for i := range in.Game.Mods {
 		s.kind = &in.Game.Mods[i]
 		folders, err := in.FoldersOf(ctx, s.kind.Folder)
@@ -102,6 +103,9 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
 				return Set{}, err
 			}
 		}
+	}
+	if err := s.work.Wait(); err != nil {
+		return Set{}, err
 	}
 	set := Set{Mods: s.found}
 	set.hide()
@@ -119,6 +123,7 @@ type scanner struct {
 	folder game.Located
 	hasher *tree.Hasher
 	found  []*Mod
+	work   errgroup.Group // reads mods
 }
 
 // maxNesting bounds packs of packs.
@@ -154,12 +159,9 @@ func (s *scanner) dir(rel, pack string) error {
 		if len(s.kind.Marker) > 0 && !has(full, s.kind.Marker) {
 			continue
 		}
-		m, err := s.read(at, full)
-		if err != nil {
-			return err
-		}
-		m.Pack = pack
+		m := &Mod{Kind: s.kind, Folder: s.folder, Path: at, Pack: pack, On: true}
 		s.found = append(s.found, m)
+		s.work.Go(func() error { return s.read(m, full) })
 	}
 	return nil
 }
@@ -174,16 +176,16 @@ func has(dir string, globs []string) bool {
 	return false
 }
 
-func (s *scanner) read(at, full string) (*Mod, error) {
-	m := &Mod{Kind: s.kind, Folder: s.folder, Path: at, On: true}
+// read finds what is in a mod and what it says of itself. Several are read at once.
+func (s *scanner) read(m *Mod, full string) error {
 	dir, err := filepath.EvalSymlinks(full)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if s.kind.Unit == game.UnitFile {
+	if m.Kind.Unit == game.UnitFile {
 		e, err := tree.Look(filepath.Dir(dir), filepath.Base(dir))
 		if err != nil {
-			return nil, err
+			return err
 		}
 		m.Entries = []tree.Entry{e}
 		dir = filepath.Dir(dir)
@@ -196,7 +198,7 @@ func (s *scanner) read(at, full string) (*Mod, error) {
 		}
 		return nil
 	}); err != nil {
-		return nil, err
+		return err
 	}
 	if e, err := tree.Look(full, "."); err == nil {
 		m.note(e)
@@ -210,14 +212,14 @@ func (s *scanner) read(at, full string) (*Mod, error) {
 	}
 	var said facts
 	s.hasher.Once(full, s.in.Game.Digest, dir, files, &said, func() bool {
-		content := game.InFS(os.DirFS(dir), path.Base(at), members, s.kind.Files)
+		content := game.InFS(os.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
 		defer content.Close()
-		said, err = readFacts(s.ctx, s.kind, content)
+		said, err = readFacts(s.ctx, m.Kind, content)
 		return err == nil
 	})
 	m.Problem = err
 	m.take(said)
-	return m, nil
+	return nil
 }
 
 func (m *Mod) note(e tree.Entry) {

@@ -3,6 +3,7 @@ package tree
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -101,13 +102,29 @@ func (h *Hasher) state(scope Digest, dir string, entries []Entry) (Digest, bool)
 	}
 	now := h.Now()
 	sum := blake3.New()
-	fmt.Fprintf(sum, "%x %q\n", scope, dir)
+	var line []byte
+	text := func(s string) {
+		line = binary.AppendUvarint(line, uint64(len(s)))
+		line = append(line, s...)
+	}
+	line = append(line, scope[:]...)
+	text(dir)
 	for _, e := range entries {
 		if now.Sub(e.ModTime) < settle || now.Sub(e.ChangeTime) < settle {
 			return Digest{}, false
 		}
-		fmt.Fprintf(sum, "%q %s %d %d %d %d\n", e.Path, e.Kind, e.Size, e.ModTime.UnixNano(), e.ChangeTime.UnixNano(), e.FileID)
+		text(e.Path)
+		text(string(e.Kind))
+		text(e.Target)
+		for _, n := range [...]uint64{uint64(e.Size), uint64(e.ModTime.UnixNano()), uint64(e.ChangeTime.UnixNano()), e.FileID, uint64(e.Mode)} {
+			line = binary.LittleEndian.AppendUint64(line, n)
+		}
+		if len(line) > 16<<10 {
+			_, _ = sum.Write(line) // cannot fail
+			line = line[:0]
+		}
 	}
+	_, _ = sum.Write(line)
 	return Digest(sum.Sum(nil)), true
 }
 

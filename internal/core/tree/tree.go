@@ -127,19 +127,25 @@ func Walk(ctx context.Context, dir string, visit func(Entry) error) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		list, err := os.ReadDir(filepath.Join(dir, filepath.FromSlash(rel)))
+		in, err := openFolder(filepath.Join(dir, filepath.FromSlash(rel)))
 		if err != nil {
 			return err
 		}
-		for _, item := range list {
+		defer in.close()
+		names, err := in.names()
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
 			if count++; count > maxEntries {
 				return fmt.Errorf("%s %w: more than %d files", dir, ErrTooMany, maxEntries)
 			}
-			path := item.Name()
+			path := name
 			if rel != "" {
-				path = rel + "/" + item.Name()
+				path = rel + "/" + name
 			}
-			entry, err := Look(dir, path)
+			entry, err := in.look(name)
+			entry.Path = path
 			if errors.Is(err, fs.ErrNotExist) {
 				continue // gone since the folder was listed
 			}
@@ -161,6 +167,25 @@ func Walk(ctx context.Context, dir string, visit func(Entry) error) error {
 		return nil
 	}
 	return walk("", 1)
+}
+
+// folder is one that is being walked.
+type folder struct {
+	*os.File
+	path string
+}
+
+func openFolder(path string) (folder, error) {
+	f, err := os.Open(path)
+	return folder{f, path}, err
+}
+
+func (f folder) close() { _ = f.Close() } // nothing was written
+
+func (f folder) names() ([]string, error) {
+	names, err := f.Readdirnames(-1)
+	sort.Strings(names)
+	return names, err
 }
 
 // Look returns the entry at path, slash-separated, below dir. The path "." is dir itself.

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -217,4 +218,24 @@ func TestOnceReadsWhatHasChanged(t *testing.T) {
 	assert.Equal(t, 8, reads, "nor what is too young for its times to be trusted")
 	h.Notes = nil
 	assert.Equal(t, "young", once(Digest{1}, true))
+}
+
+// TestWalkSeesWhatLookSees holds the walk, which asks the system in its own way, against Look.
+func TestWalkSeesWhatLookSees(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "a", "b"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a", "file"), []byte("text"), 0o640))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a", "b", "program"), nil, 0o755))
+	if runtime.GOOS != "windows" {
+		require.NoError(t, os.Symlink("../a/file", filepath.Join(dir, "link")))
+	}
+	n := 0
+	require.NoError(t, Walk(t.Context(), dir, func(e Entry) error {
+		n++
+		want, err := Look(dir, e.Path)
+		require.NoError(t, err)
+		assert.Equal(t, want, e)
+		return nil
+	}))
+	assert.GreaterOrEqual(t, n, 4)
 }

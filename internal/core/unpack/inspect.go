@@ -28,15 +28,15 @@ type inspected struct {
 }
 
 // Inspect reads every entry once, whole: it finds programs, code, damage, entries that are not as large as they say, and archives inside, and
-// takes the digests.
-func (d *Download) Inspect(ctx context.Context) error {
+// takes the digests. progress is told the bytes read, from several goroutines.
+func (d *Download) Inspect(ctx context.Context, progress func(n int64)) error {
 	results := make([]inspected, len(d.Entries))
 	next := make(chan int)
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for i := range next {
-				results[i] = d.inspect(ctx, d.Entries[i])
+				results[i] = d.inspect(ctx, d.Entries[i], progress)
 			}
 		})
 	}
@@ -89,7 +89,7 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 	return true
 }
 
-func (d *Download) inspect(ctx context.Context, e tree.Entry) (r inspected) {
+func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n int64)) (r inspected) {
 	f, err := d.FS.Open(e.Path)
 	if err != nil {
 		r.damage = plain(err)
@@ -97,7 +97,7 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry) (r inspected) {
 	}
 	defer f.Close()
 	sum := blake3.New()
-	count := &counting{}
+	count := &counting{progress: progress}
 	content := io.TeeReader(io.LimitReader(f, e.Size+1), io.MultiWriter(sum, count))
 	result, err := d.scan(ctx, e, content, &r)
 	switch {
@@ -161,10 +161,14 @@ func (h *headReader) Read(p []byte) (int, error) {
 // again is the source from its beginning.
 func (h *headReader) again() io.Reader { return io.MultiReader(bytes.NewReader(h.seen), h.r) }
 
-type counting struct{ n int64 }
+type counting struct {
+	n        int64
+	progress func(n int64)
+}
 
 func (c *counting) Write(p []byte) (int, error) {
 	c.n += int64(len(p))
+	c.progress(int64(len(p)))
 	return len(p), nil
 }
 

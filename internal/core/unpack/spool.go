@@ -152,7 +152,7 @@ func (d *Download) openInside(ctx context.Context, e tree.Entry, spooled string)
 	err := in.openArchive(ctx)
 	d.closers = append(d.closers, in.Close)
 	if err == nil {
-		err = in.Inspect(ctx)
+		err = in.Inspect(ctx, func(int64) {})
 	}
 	if err != nil {
 		return err

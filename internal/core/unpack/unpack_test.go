@@ -25,7 +25,7 @@ func look(t testing.TB, data []byte) *Download {
 	require.NoError(t, os.WriteFile(path, data, 0o600))
 	d, err := Open(context.Background(), path, scratch)
 	require.NoError(t, err)
-	require.NoError(t, d.Inspect(context.Background()))
+	require.NoError(t, d.Inspect(context.Background(), func(int64) {}))
 	t.Cleanup(func() {
 		require.NoError(t, d.Close())
 		left, _ := os.ReadDir(scratch)
@@ -121,7 +121,7 @@ func TestFolderAndFile(t *testing.T) {
 	_ = os.Symlink("/etc", filepath.Join(dir, "link"))
 	d, err := Open(t.Context(), dir, t.TempDir())
 	require.NoError(t, err)
-	require.NoError(t, d.Inspect(t.Context()))
+	require.NoError(t, d.Inspect(t.Context(), func(int64) {}))
 	defer d.Close()
 	assert.Equal(t, "variant", d.Name)
 	assert.Equal(t, "folder", d.Kind)
@@ -168,7 +168,7 @@ func BenchmarkInspect(b *testing.B) {
 	for b.Loop() {
 		d, err := Open(b.Context(), path, dir)
 		require.NoError(b, err)
-		require.NoError(b, d.Inspect(b.Context()))
+		require.NoError(b, d.Inspect(b.Context(), func(int64) {}))
 		require.NoError(b, d.Close())
 	}
 }
