@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -185,7 +186,7 @@ func TestSetsOfSettings(t *testing.T) {
 	assert.Contains(t, w.fails(2, "keep", "brass-orchard", "--settings", "brass-orchard").err, "there is a playthrough")
 
 	r := w.ok("look", "brass-orchard")
-	assert.Contains(t, r.out, "settings-orphaned honey-dials")
+	assert.Regexp(t, `settings-orphaned +honey-dials: honey-dials.ini`, r.out)
 	assert.NotContains(t, r.out, "cider-press.ini")
 	w.fails(7, "look", "brass-orchard", "--put-aside")
 	w.ok("look", "brass-orchard", "--put-aside", "--yes")
@@ -233,4 +234,25 @@ func TestPlaythroughNotes(t *testing.T) {
 	w.ok("fresh", "Other", "tidewrack", "--yes")
 	assert.Regexp(t, `tidewrack .*resting`, w.ok("playthroughs").out)
 	w.fails(2, "playthroughs", "note", "nobody", "x")
+}
+
+// TestLinkedMod keeps a mod that is a link to where its maker works on it, and brings it back.
+func TestLinkedMod(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("links need a right there")
+	}
+	w := newWorld(t)
+	mod := w.path("games", "Tidewrack", "mods", "gull-post")
+	elsewhere := w.path("workshop")
+	require.NoError(t, os.Rename(mod, elsewhere))
+	require.NoError(t, os.Symlink(elsewhere, mod))
+	card, err := os.ReadFile(filepath.Join(mod, "mod.json"))
+	require.NoError(t, err)
+	w.ok("keep", "tidewrack", "--with", "mods")
+	assert.Contains(t, w.ok("archive", "verify").out, "whole")
+	require.NoError(t, os.Remove(mod))
+	w.ok("restore", "tidewrack.1", "--only", "mods", "--yes")
+	got, err := os.ReadFile(filepath.Join(mod, "mod.json"))
+	require.NoError(t, err)
+	assert.Equal(t, string(card), string(got))
 }

@@ -52,6 +52,7 @@ func readListing(r io.Reader, visit func(Node) error) error {
 		}
 		return fmt.Errorf("%w: a listing begins wrong", ErrDamaged)
 	}
+	var order inOrder
 	for lines.Scan() {
 		var n Node
 		if err := json.Unmarshal(lines.Bytes(), &n); err != nil {
@@ -60,11 +61,40 @@ func readListing(r io.Reader, visit func(Node) error) error {
 		if err := n.check(); err != nil {
 			return err
 		}
+		if err := order.next(n); err != nil {
+			return err
+		}
 		if err := visit(n); err != nil {
 			return err
 		}
 	}
 	return lines.Err()
+}
+
+// inOrder refuses listings that no Ostrov writes: out of order, with a name twice, or with something inside of what is no folder.
+type inOrder struct {
+	last string
+	// files are the paths that are no folders and that begin the last one. As listings are sorted, whatever would lie in them follows them.
+	files []string
+}
+
+func (o *inOrder) next(n Node) error {
+	if n.Path <= o.last {
+		return fmt.Errorf("%w: %.200q is listed twice or out of order", ErrDamaged, n.Path)
+	}
+	o.last = n.Path
+	for len(o.files) > 0 && !strings.HasPrefix(n.Path, o.files[len(o.files)-1]) {
+		o.files = o.files[:len(o.files)-1]
+	}
+	for _, f := range o.files {
+		if n.Path[len(f)] == '/' {
+			return fmt.Errorf("%w: %.200q lies in %.200q, which is no folder", ErrDamaged, n.Path, f)
+		}
+	}
+	if n.Kind != tree.Dir {
+		o.files = append(o.files, n.Path)
+	}
+	return nil
 }
 
 // check refuses what no Ostrov writes: an archive on a shared drive may come from anyone.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"time"
 
 	"ostrov/internal/core/archive"
@@ -164,13 +165,13 @@ func (s *Session) presumed(ctx context.Context, in *game.Install, as string) (lo
 
 // checkTag refuses tags that could not be told from numbers, or not be typed.
 func checkTag(tag string) error {
-	if !tagPattern.MatchString(tag) {
-		return usage("", "%.80q cannot be a tag: use a-z, 0-9, . and -, with a letter in it", tag)
+	if _, err := strconv.Atoi(tag); err == nil || !tagPattern.MatchString(tag) {
+		return usage("", "%.80q cannot be a tag: use a-z, 0-9, . and -, and more than a number", tag)
 	}
 	return nil
 }
 
-var tagPattern = regexp.MustCompile(`^[a-z0-9.-]{0,39}[a-z][a-z0-9.-]{0,39}$`)
+var tagPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,39}$`)
 
 func (s *Session) archiveApart(l *Look) error {
 	for _, f := range append(folderPaths(l.Folders), l.Install.Root) {

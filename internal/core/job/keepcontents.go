@@ -320,6 +320,16 @@ func modEntries(m *mod.Mod) ([]tree.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	if top.Kind == tree.Link { // what it links to is kept as the mod that it is
+		real, err := filepath.EvalSymlinks(m.Dir())
+		if err != nil {
+			return nil, err
+		}
+		if top, err = tree.Look(real, "."); err != nil {
+			return nil, err
+		}
+		top.Path = m.Path
+	}
 	entries := []tree.Entry{top}
 	for _, e := range m.Entries {
 		e.Path = m.Path + "/" + e.Path

@@ -132,6 +132,7 @@ func (s *Session) planTurn(ctx context.Context, l *Look, other *game.Install) (*
 	}
 	for i := range p.outcome.Assign {
 		p.outcome.Assign[i].Install = l.Install.Address()
+		p.outcome.Forget = append(p.outcome.Forget, p.outcome.Assign[i].Key) // what the other had there before is there no more
 	}
 	for _, key := range p.undone.Forget { // what is brought is another install's than the one the change is recorded for
 		p.undone.Assign = append(p.undone.Assign, assigned{Key: key, Install: l.Install.Address()})
