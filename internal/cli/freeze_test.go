@@ -256,3 +256,30 @@ func TestLinkedMod(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(card), string(got))
 }
+
+// TestAlteredModsAreMarked holds that a mod edited by hand is marked in every list, and stays marked when it is kept.
+func TestAlteredModsAreMarked(t *testing.T) {
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "--with", "mods")
+	assert.NotContains(t, w.ok("mods", "tidewrack").out, "altered")
+	file := w.path("games", "Tidewrack", "mods", "deep-tides", "things.json")
+	good, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(`{"things": ["deep-tides:own"]}`), 0o644))
+	w.ok("keep", "tidewrack", "--with", "mods")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "1 altered")
+	assert.Contains(t, w.ok("look", "tidewrack").out, "1 altered")
+	assert.Regexp(t, `Deep Tides .*on, altered`, w.ok("mods", "tidewrack").out)
+	assert.Contains(t, w.ok("kept", "tidewrack.3").out, "altered Deep Tides")
+	assert.NotContains(t, w.ok("kept", "tidewrack.1").out, "altered Deep Tides")
+	for ending, text := range map[string]string{".md": "(altered)", ".csv": ",true", ".json": `"altered": true`} {
+		list := filepath.Join(t.TempDir(), "mods"+ending)
+		w.ok("mods", "tidewrack", "--write", list)
+		got, err := os.ReadFile(list)
+		require.NoError(t, err)
+		assert.Contains(t, string(got), text)
+	}
+	assert.Contains(t, w.ok("compare", "tidewrack+deep-tides", "tidewrack.1").out, "deep-tides:own")
+	require.NoError(t, os.WriteFile(file, good, 0o644))
+	assert.NotContains(t, w.ok("mods", "tidewrack").out, "altered")
+}

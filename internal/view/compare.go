@@ -127,12 +127,12 @@ func Compared(c *job.Comparison) ComparedDoc {
 		append([]job.SaveChange{}, c.Saves...), append([]job.FileChange{}, c.Files...), c.Same}
 }
 
-// ModListCSV writes a mod list as a table for spreadsheets: place, id, version, title, on, digest.
+// ModListCSV writes a mod list as a table for spreadsheets: place, id, version, title, on, digest, altered.
 func ModListCSV(w io.Writer, list job.ModList) error {
 	out := csv.NewWriter(w)
-	rows := [][]string{{"place", "id", "version", "title", "on", "digest"}}
+	rows := [][]string{{"place", "id", "version", "title", "on", "digest", "altered"}}
 	for i, m := range list.Mods {
-		rows = append(rows, []string{fmt.Sprint(i + 1), m.ID, m.Version, m.Title, fmt.Sprint(m.On), m.Digest.String()})
+		rows = append(rows, []string{fmt.Sprint(i + 1), m.ID, m.Version, m.Title, fmt.Sprint(m.On), m.Digest.String(), fmt.Sprint(m.Altered)})
 	}
 	return out.WriteAll(rows)
 }
@@ -147,7 +147,7 @@ func ModListMarkdown(w io.Writer, title string, list job.ModList) error {
 		if !m.On {
 			place = "off"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", place, cell(modName(m)), cell(m.Version), cell(m.ID))
+		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", place, cell(modName(m)), cell(m.Version)+map[bool]string{true: " (altered)"}[m.Altered], cell(m.ID))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

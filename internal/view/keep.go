@@ -31,7 +31,11 @@ func (p *Printer) Kept(k *job.Kept) {
 		p.Line("  %-9s %s", "game", fmt.Sprintf("updated %s → %s", Text(k.Since.Version), Text(s.Version)))
 	}
 	if !s.ByHand {
-		p.Line("  %-9s %s", "mods", fmt.Sprintf("list of %d, mod set %s", len(s.Mods), s.Fingerprint))
+		list := fmt.Sprintf("list of %d, mod set %s", len(s.Mods), s.Fingerprint)
+		if n := altered(s.Mods); n > 0 {
+			list += fmt.Sprintf(", %d altered", n)
+		}
+		p.Line("  %-9s %s", "mods", list)
 	} else {
 		p.Line("  %-9s %s", "date", s.Taken.Local().Format("2 January 2006 15:04")+", from the copy's own files")
 	}
@@ -160,6 +164,11 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 		p.Line("  tags: %s", strings.Join(s.Tags, ", "))
 	}
 	p.Line("  %s %s, %s", Text(s.GameTitle), Text(s.Version), Count(len(s.Mods), "mod", "mods"))
+	for _, m := range s.Mods {
+		if m.Altered {
+			p.Line("  %s %s", p.paint(warn, "altered"), Text(strings.TrimSpace(modName(m)+" "+m.Version)))
+		}
+	}
 	p.Line("")
 	var rows [][]string
 	for _, k := range s.Saves {

@@ -48,6 +48,24 @@ func (p *Printer) Look(l *job.Look) {
 }
 
 func modSummary(l *job.Look) string {
+	if n := altered(l.List); n > 0 {
+		return modCounts(l) + fmt.Sprintf(", %d altered", n)
+	}
+	return modCounts(l)
+}
+
+// altered counts the mods that are not what was first seen of their version.
+func altered(list []mod.Listed) int {
+	n := 0
+	for _, m := range list {
+		if m.Altered {
+			n++
+		}
+	}
+	return n
+}
+
+func modCounts(l *job.Look) string {
 	on := 0
 	for _, m := range l.List {
 		if m.On {
@@ -329,10 +347,14 @@ func (p *Printer) modState(m *mod.Mod, unmet bool) string {
 		return p.paint(bad, "cannot be read")
 	case m.HiddenBy != "":
 		return p.paint(faint, "hidden")
+	case !m.On && m.Altered:
+		return p.paint(faint, "off, altered")
 	case !m.On:
 		return p.paint(faint, "off")
 	case unmet:
 		return p.paint(warn, "on, requirement missing")
+	case m.Altered:
+		return p.paint(warn, "on, altered")
 	case m.Digest.IsZero():
 		return "on, not read yet"
 	default:

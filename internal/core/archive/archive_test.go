@@ -647,3 +647,41 @@ func TestSmallFilesShareAnEntry(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, report.Damage)
 }
+
+// TestTheThousandthSnapshotCostsWhatTheSecondDid counts what an unchanged snapshot reads and writes; bench measures the time.
+func TestTheThousandthSnapshotCostsWhatTheSecondDid(t *testing.T) {
+	f := newFixture(t)
+	for i := range 300 {
+		f.write(fmt.Sprintf("mod%d/file%d", i%7, i), fmt.Appendf(nil, "file %d", i))
+	}
+	var entries []tree.Entry
+	require.NoError(t, tree.Walk(t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
+	var before *Snapshot
+	var second int64
+	for i := range 1000 {
+		f.now = f.now.Add(time.Hour)
+		opens := f.hasher.Opens.Load()
+		k, err := f.a.Keep(t.Context(), f.hasher, before, f.now, func(int64) {})
+		require.NoError(t, err)
+		root, _, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, Apart(f.saves, entries))
+		require.NoError(t, err)
+		before = &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
+		require.NoError(t, k.Commit(before))
+		require.Equal(t, i+1, before.Number)
+		info, err := os.Stat(f.a.snapshotFile("gannet-rock", before.ID))
+		require.NoError(t, err)
+		switch {
+		case i == 1:
+			second = info.Size()
+		case i > 1:
+			require.Equal(t, second, info.Size())
+		}
+		if i > 0 {
+			require.Zero(t, k.Stored())
+			require.Equal(t, opens, f.hasher.Opens.Load())
+		}
+	}
+	newest, err := f.a.Newest("gannet-rock", Any)
+	require.NoError(t, err)
+	assert.Equal(t, 1000, newest.Number)
+}

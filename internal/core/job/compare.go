@@ -105,7 +105,7 @@ func (s *Session) Compare(ctx context.Context, a, b string) (*Comparison, error)
 	}
 	c := &Comparison{A: x, B: y}
 	if x.Mods != nil && y.Mods != nil {
-		c.Mods = CompareMods(x.Mods, y.Mods)
+		c.Mods = slices.DeleteFunc(CompareMods(x.Mods, y.Mods), func(m ModChange) bool { return m.What == "reordered" }) // Moved says it
 		if x.Ordered && y.Ordered {
 			c.Moved = moved(x.Mods, y.Mods)
 		}

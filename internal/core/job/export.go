@@ -113,6 +113,9 @@ func readMe(snap *archive.Snapshot) string {
 		if !m.On {
 			state = " (off)"
 		}
+		if m.Altered {
+			state += " (altered: not what was first seen of this version)"
+		}
 		name := m.Title
 		if name == "" {
 			name = m.ID

@@ -246,6 +246,9 @@ func (kp *keeper) mods(ctx context.Context, l *Look) error {
 	if err := l.Mods.TakeDigests(ctx, kp.s.Hasher, true); err != nil {
 		return err
 	}
+	if err := kp.s.markAltered(ctx, l); err != nil {
+		return err
+	}
 	l.List = l.Mods.List()
 	l.Fingerprint = mod.FingerprintOf(l.List)
 	return nil

@@ -244,6 +244,9 @@ func (s *Session) lookAtMods(ctx context.Context, l *Look, read func(context.Con
 	if err := read(ctx, l); err != nil {
 		return err
 	}
+	if err := s.markAltered(ctx, l); err != nil {
+		return err
+	}
 	l.List = l.Mods.List()
 	l.Fingerprint = mod.FingerprintOf(l.List)
 	if l.Install.Game.PerSaveMods() {
@@ -256,6 +259,21 @@ func (s *Session) lookAtMods(ctx context.Context, l *Look, read func(context.Con
 		}
 	}
 	return nil
+}
+
+// markAltered marks the mods whose content is not that which was first seen of their version.
+func (s *Session) markAltered(ctx context.Context, l *Look) error {
+	var seen []mod.Listed
+	for _, m := range l.Mods.Mods {
+		if !m.Digest.IsZero() && !m.Kind.Base {
+			seen = append(seen, mod.Listed{ID: m.ID, Version: m.Version, Digest: m.Digest})
+		}
+	}
+	altered, err := s.Logbook.Altered(ctx, l.Install.Game.ID, seen, s.Now())
+	for _, m := range l.Mods.Mods {
+		m.Altered = altered[m.Digest]
+	}
+	return err
 }
 
 // togetherness notes which mods do not go with each other or with the game.
@@ -501,24 +519,8 @@ func CompareMods(before, now []mod.Listed) []ModChange {
 			changes = append(changes, ModChange{"dropped", was, was.Version})
 		}
 	}
-	if m, moved := firstMoved(before, now); moved {
-		changes = append(changes, ModChange{"reordered", m, ""})
+	if m := moved(before, now); len(m) > 0 {
+		changes = append(changes, ModChange{"reordered", m[0], ""})
 	}
 	return changes
-}
-
-// firstMoved is the first of the mods that are on in both lists whose turn comes at another time.
-func firstMoved(before, now []mod.Listed) (mod.Listed, bool) {
-	on := func(list, other []mod.Listed) []mod.Listed {
-		return slices.DeleteFunc(slices.Clone(list), func(m mod.Listed) bool {
-			return !m.On || !slices.ContainsFunc(other, func(o mod.Listed) bool { return o.On && strings.EqualFold(o.ID, m.ID) })
-		})
-	}
-	was, is := on(before, now), on(now, before)
-	for i := range min(len(was), len(is)) {
-		if !strings.EqualFold(was[i].ID, is[i].ID) {
-			return is[i], true
-		}
-	}
-	return mod.Listed{}, false
 }

@@ -49,7 +49,7 @@ func (s *Session) Suppose(ctx context.Context, l *Look, ifs []string) (*Supposed
 		case what == "add":
 			did, err = s.supposeAdded(ctx, &then, arg)
 		case what == "version":
-			did, then.Version = fmt.Sprintf("the game at %s instead of %s", arg, l.Version), arg
+			did, then.Version = fmt.Sprintf("at %s instead of %s", arg, l.Version), arg
 		default:
 			err = errIf(text)
 		}

@@ -23,7 +23,7 @@ import (
 )
 
 // Format is the number of the schema, the database's user_version.
-const Format = 3
+const Format = 4
 
 // ErrNewer says that a logbook was written by a newer Ostrov.
 var ErrNewer = errors.New("was written by a newer Ostrov")
@@ -41,6 +41,8 @@ CREATE TABLE identifiers (game TEXT NOT NULL, mod TEXT NOT NULL, exact TEXT NOT 
 `, `
 ALTER TABLE playthroughs ADD COLUMN note TEXT NOT NULL DEFAULT '';
 ALTER TABLE playthroughs ADD COLUMN keeps TEXT NOT NULL DEFAULT '';
+`, `
+CREATE TABLE mods (game TEXT NOT NULL, id TEXT NOT NULL, version TEXT NOT NULL, digest TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (game, id, version));
 `}
 
 // Logbook is an open logbook.

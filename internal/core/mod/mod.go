@@ -56,6 +56,8 @@ type Mod struct {
 	Size   int64       // bytes
 	Latest time.Time   // the latest of all times of its files and folder
 	Digest tree.Digest // zero until taken
+	// Altered tells that it is not what was first seen of this version: edited by hand, damaged, or updated without a new version.
+	Altered bool
 	// Problem is why the mod cannot be read, or nil.
 	Problem error
 }
@@ -452,6 +454,8 @@ type Listed struct {
 	Title   string      `json:"title,omitempty"`
 	Digest  tree.Digest `json:"digest,omitzero"`
 	On      bool        `json:"on"`
+	// Altered tells that it is not what was first seen of this version.
+	Altered bool `json:"altered,omitempty"`
 }
 
 // List is the mod list of the set: the mods that are not the game's own, those that are on first and in their order.
@@ -460,7 +464,7 @@ func (s Set) List() []Listed {
 	for _, on := range []bool{true, false} {
 		for _, m := range s.Mods {
 			if m.On == on && !m.Kind.Base && m.HiddenBy == "" {
-				list = append(list, Listed{m.ID, m.Version, m.Title, m.Digest, m.On})
+				list = append(list, Listed{m.ID, m.Version, m.Title, m.Digest, m.On, m.Altered})
 			}
 		}
 	}
