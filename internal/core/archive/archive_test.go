@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -486,7 +487,8 @@ func TestWholeRootsAreTakenOver(t *testing.T) {
 		defer k.Abandon()
 		var entries []tree.Entry
 		require.NoError(t, tree.Walk(t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
-		root, nodes, err := k.WholeRoot(t.Context(), "mods", before, Root{Folder: "mods", What: Mods}, Apart(f.saves, entries))
+		var nodes []Node
+		root, err := k.WholeRoot(t.Context(), "mods", before, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(n Node) { nodes = append(nodes, n) })
 		require.NoError(t, err)
 		f.now = f.now.Add(time.Minute)
 		s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
@@ -625,7 +627,7 @@ func TestSmallFilesShareAnEntry(t *testing.T) {
 		k, err := f.a.Keep(t.Context(), f.hasher, before, f.now, func(int64) {})
 		require.NoError(t, err)
 		defer k.Abandon()
-		root, _, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, Apart(f.saves, entries))
+		root, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
 		require.NoError(t, err)
 		s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
 		require.NoError(t, k.Commit(s))
@@ -663,7 +665,7 @@ func TestTheThousandthSnapshotCostsWhatTheSecondDid(t *testing.T) {
 		opens := f.hasher.Opens.Load()
 		k, err := f.a.Keep(t.Context(), f.hasher, before, f.now, func(int64) {})
 		require.NoError(t, err)
-		root, _, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, Apart(f.saves, entries))
+		root, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
 		require.NoError(t, err)
 		before = &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
 		require.NoError(t, k.Commit(before))

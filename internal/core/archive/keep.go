@@ -7,20 +7,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
-	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
 	"github.com/zeebo/blake3"
-	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/tree"
 )
@@ -31,9 +26,8 @@ type Keeping struct {
 	hasher *tree.Hasher
 	w      contentWriter
 	before map[string]map[string]Node // by root key and path: what an earlier snapshot has
-	mu     sync.Mutex
-	used   map[tree.Digest]bool // see use
-	reused []string             // content files of roots that were taken over whole
+	used   map[tree.Digest]bool       // see use
+	reused []string                   // content files of roots that were taken over whole
 
 	copied, left atomic.Int64
 	progress     func(n int64)
@@ -80,175 +74,16 @@ func (k *Keeping) remember(ctx context.Context, root Root) error {
 	return err
 }
 
-// taken is what is noted of a root that was kept, to take it over whole while nothing in it has changed.
-type taken struct {
-	Archive string   `json:"archive"`
-	Root    Root     `json:"root"`
-	Content []string `json:"content"`
-}
-
-// WholeRoot keeps a root as Root does, without SHA-256, and takes it over from before without looking at single files where none of its entries
-// has changed since: then it costs no more than finding the entries. place names it in the hasher's notes. The listing is nil then.
-func (k *Keeping) WholeRoot(ctx context.Context, place string, before *Snapshot, root Root, groups []Group) (Root, []Node, error) {
-	var known taken
-	var nodes []Node
-	var err error
-	var entries []tree.Entry
-	dir := ""
-	for _, g := range groups {
-		entries = append(entries, g.Entries...)
-		dir += g.Dir + "\x00"
-	}
-	missed := false
-	k.hasher.Once(place, tree.Digest{2}, dir+k.a.ID+root.Key(), entries, &known, func() bool {
-		missed = true
-		known, nodes, err = k.freshRoot(ctx, before, root, groups)
-		return err == nil
-	})
-	if err != nil || missed {
-		return known.Root, nodes, err
-	}
-	for _, name := range known.Content {
-		if _, err := os.Stat(filepath.Join(k.a.Dir, "content", name)); err != nil || k.a.marked[name] { // cleared meanwhile
-			known, nodes, err := k.freshRoot(ctx, before, root, groups)
-			return known.Root, nodes, err
-		}
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.reused = append(k.reused, known.Content...)
-	k.left.Add(known.Root.Bytes)
-	k.progress(known.Root.Bytes)
-	return known.Root, nil, nil
-}
-
-// freshRoot keeps a root by its files and says which content it uses; content that is on its way has no name yet, and then none is said.
-func (k *Keeping) freshRoot(ctx context.Context, before *Snapshot, root Root, groups []Group) (taken, []Node, error) {
-	if before != nil {
-		for _, r := range before.Roots {
-			if r.Key() == root.Key() {
-				_ = k.remember(ctx, r) // a damaged snapshot only costs reading again
-			}
-		}
-	}
-	root, nodes, err := k.Root(ctx, root, groups, false)
-	t := taken{Archive: k.a.ID, Root: root}
-	if err != nil {
-		return t, nil, err
-	}
-	t.Content, err = k.contentOf(root, nodes)
-	return t, nodes, err
-}
-
-// contentOf names the content files that a root uses, publishing those that it brought.
-func (k *Keeping) contentOf(root Root, nodes []Node) ([]string, error) {
-	if err := k.w.publish(); err != nil {
-		return nil, err
-	}
-	files := map[string]bool{}
-	for _, p := range root.Listing {
-		files[k.a.where[p.Entry]] = true
-	}
-	for _, n := range nodes {
-		for _, p := range n.Parts {
-			files[k.a.where[p.Entry]] = true
-		}
-	}
-	return slices.Sorted(maps.Keys(files)), nil
-}
-
 // tries is how often a file that changes while it is read is read anew, and pause how long to wait before.
 const (
 	tries = 5
 	pause = 200 * time.Millisecond
 )
 
-// Group is entries found in one folder that must be read without any change in between: all files of one save.
-type Group struct {
-	Dir     string
-	Entries []tree.Entry
-	// apart tells that the entries need not be read together. Then small files are stored several in one entry of the archive: one by one they
-	// would be packed badly, and slowly.
-	apart bool
-}
-
-// batch is how many files that need not be read together one worker takes at a time.
-const batch = 64
-
-// Apart makes groups of entries that need not be read together, so that several are read at once.
-func Apart(dir string, entries []tree.Entry) []Group {
-	var groups []Group
-	for chunk := range slices.Chunk(entries, batch) {
-		groups = append(groups, Group{dir, chunk, true})
-	}
-	return groups
-}
-
-// Root keeps groups of entries as one root of the snapshot and returns it with its listing. Groups are read side by side; one that goes on
-// changing is tree.ErrBeingWritten. sha asks for the SHA-256 of every file.
-func (k *Keeping) Root(ctx context.Context, root Root, groups []Group, sha bool) (Root, []Node, error) {
-	results := make([][]Node, len(groups))
-	work, ctx := errgroup.WithContext(ctx)
-	next := make(chan int)
-	work.Go(func() error {
-		defer close(next)
-		for i := range groups {
-			select {
-			case next <- i:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		return nil
-	})
-	for range min(runtime.GOMAXPROCS(0), len(groups)) {
-		work.Go(func() error {
-			r := &reader{k: k, root: root, sha: sha}
-			for i := range next {
-				nodes, err := r.stable(ctx, groups[i])
-				if err != nil {
-					return err
-				}
-				results[i] = nodes
-			}
-			return nil
-		})
-	}
-	if err := work.Wait(); err != nil {
-		return root, nil, err
-	}
-	nodes := slices.Concat(results...)
-	slices.SortFunc(nodes, func(a, b Node) int { return strings.Compare(a.Path, b.Path) })
-	for i := range nodes {
-		if nodes[i].Kind == tree.File {
-			root.Files++
-			root.Bytes += nodes[i].Size
-		}
-		k.use(nodes[i].Parts)
-	}
-	listing, out := io.Pipe()
-	go func() { out.CloseWithError(writeListing(out, nodes)) }()
-	defer listing.Close()
-	parts, err := (&reader{k: k}).split(listing)
-	k.use(parts)
-	root.Listing = parts
-	return root, nodes, err
-}
-
-// use notes parts as used by the snapshot.
-func (k *Keeping) use(parts []Part) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for _, p := range parts {
-		k.used[p.Entry] = true
-	}
-}
-
 // reader reads files of one root, one after the other.
 type reader struct {
-	k    *Keeping
-	root Root
-	sha  bool
+	k   *Keeping
+	sha bool
 	packer
 	small  []byte // the file that is being read
 	bundle []byte // small files that make up one entry
@@ -316,7 +151,7 @@ func (r *reader) node(ctx context.Context, group Group, e tree.Entry, n *Node) e
 	}
 	defer k.progress(e.Size)
 	n.Size = e.Size
-	old, had := k.before[r.root.Key()][e.Path]
+	old, had := group.before[e.Path]
 	if sums, ok := k.hasher.Recall(dir, e, r.sha); ok {
 		n.Digest, n.SHA256 = sums.Blake3, sums.SHA256
 		if had && old.Digest == n.Digest && old.Size == n.Size {

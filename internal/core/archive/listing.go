@@ -18,20 +18,6 @@ import (
 // A listing is a line that names its format and then a line of JSON for each file, sorted by path.
 const listingHead = `{"ostrov_listing":1}`
 
-func writeListing(w io.Writer, nodes []Node) error {
-	if _, err := io.WriteString(w, listingHead+"\n"); err != nil {
-		return err
-	}
-	e := json.NewEncoder(w)
-	e.SetEscapeHTML(false)
-	for i := range nodes {
-		if err := e.Encode(&nodes[i]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // maxLine bounds one line of a listing, in bytes: a file of many terabytes fits.
 const maxLine = 64 << 20
 

@@ -111,7 +111,14 @@ func (x *Index) Store(path string, k tree.Known) {
 		}
 	}
 	x.fresh[path] = k
+	if len(x.fresh) >= maxFresh {
+		_ = x.flush() // a cache may fail to remember
+		clear(x.fresh)
+	}
 }
+
+// maxFresh is how many files are remembered before they are written.
+const maxFresh = 50_000
 
 // Recall fills into with what was noted at place for the state, and reports whether there was anything.
 func (x *Index) Recall(place string, state tree.Digest, into any) bool {

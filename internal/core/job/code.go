@@ -74,7 +74,7 @@ func (s *Session) ownSave(ctx context.Context, st *SaveState) bool {
 // codeIn finds the code in a save of the player's own.
 func (s *Session) codeIn(ctx context.Context, st *SaveState) []hazard.Finding {
 	var found []hazard.Finding
-	s.Hasher.Once(keyPlace(st.Save)+"\x00code", tree.Digest{1}, st.Folder.Path, st.Files, &found, func() bool {
+	s.Hasher.Once(keyPlace(st.Save)+"\x00code", tree.Digest{1}, st.Folder.Path, slices.Values(st.Files), &found, func() bool {
 		for _, e := range st.Files {
 			f, err := os.Open(filepath.Join(st.Folder.Path, filepath.FromSlash(e.Path)))
 			if err != nil {

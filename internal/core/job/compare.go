@@ -333,7 +333,7 @@ func (s *Session) compareMod(ctx context.Context, address, snapshot string) (*Co
 
 func (s *Session) modFiles(ctx context.Context, a *archive.Archive, m *mod.Mod, kept map[string]archive.Node, c *Comparison) error {
 	dir := m.Dir()
-	files := m.Files()
+	files := slices.Collect(m.Files())
 	for _, e := range files {
 		name, base := e.Path, dir
 		if len(files) == 1 && kept["."].Kind == tree.File {

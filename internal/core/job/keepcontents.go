@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"iter"
 	"maps"
 	"path"
 	"path/filepath"
@@ -222,26 +223,18 @@ func (kp *keeper) mods(ctx context.Context, l *Look) error {
 	for _, key := range slices.Sorted(maps.Keys(byFolder)) {
 		id, account, _ := strings.Cut(key, "\x00")
 		dir := byFolder[key][0].Folder.Path
-		var groups []archive.Group
-		for _, m := range byFolder[key] {
-			entries, err := modEntries(m)
-			if err != nil {
-				return err
-			}
-			groups = append(groups, archive.Apart(dir, entries)...)
-		}
-		root, nodes, err := kp.k.WholeRoot(ctx, kp.place(dir), kp.before, archive.Root{Folder: id, Account: account, What: archive.Mods}, groups)
+		spans, err := spansOf(byFolder[key])
 		if err != nil {
 			return err
 		}
+		d := digester{spans: spans}
+		root := archive.Root{Folder: id, Account: account, What: archive.Mods}
+		root, err = kp.k.WholeRoot(ctx, kp.place(dir), kp.before, root, dir, entriesOf(spans), d.visit)
+		if err != nil {
+			return err
+		}
+		d.end()
 		kp.roots = append(kp.roots, root)
-		digests := make(map[string]tree.Digest, len(nodes))
-		for _, n := range nodes {
-			digests[n.Path] = n.Digest
-		}
-		for _, m := range byFolder[key] {
-			m.DigestFrom(digests)
-		}
 	}
 	if err := l.Mods.TakeDigests(ctx, kp.s.Hasher, true); err != nil {
 		return err
@@ -263,17 +256,17 @@ func (kp *keeper) game(ctx context.Context, l *Look) error {
 	if err != nil {
 		return err
 	}
-	for _, e := range entries {
+	for e := range entries.All() {
 		kp.progress.more(e.Size)
 	}
 	root := archive.Root{Folder: archive.Game, What: archive.Game}
-	root, _, err = kp.k.WholeRoot(ctx, kp.place(l.Install.Root), kp.before, root, archive.Apart(l.Install.Root, entries))
+	root, err = kp.k.WholeRoot(ctx, kp.place(l.Install.Root), kp.before, root, l.Install.Root, entries.All(), func(archive.Node) {})
 	kp.roots = append(kp.roots, root)
 	return err
 }
 
 // gameEntries are the entries of an install that make up the game itself.
-func gameEntries(ctx context.Context, l *Look) ([]tree.Entry, error) {
+func gameEntries(ctx context.Context, l *Look) (*tree.List, error) {
 	in := l.Install
 	groups, err := in.FileGroups(ctx)
 	if err != nil {
@@ -286,7 +279,7 @@ func gameEntries(ctx context.Context, l *Look) ([]tree.Entry, error) {
 			other[filepath.Dir(f.Path)] = true
 		}
 	}
-	var entries []tree.Entry
+	entries := &tree.List{}
 	err = tree.Walk(ctx, in.Root, func(e tree.Entry) error {
 		full := filepath.Join(in.Root, filepath.FromSlash(e.Path))
 		switch {
@@ -304,39 +297,104 @@ func gameEntries(ctx context.Context, l *Look) ([]tree.Entry, error) {
 				return nil
 			}
 		}
-		entries = append(entries, e)
+		entries.Add(e)
 		return nil
 	})
 	return entries, err
 }
 
-// modEntries are all entries of a mod, relative to the folder it lies in.
-func modEntries(m *mod.Mod) ([]tree.Entry, error) {
-	if m.Kind.Unit == game.UnitFile {
-		entries := slices.Clone(m.Entries)
-		for i := range entries {
-			entries[i].Path = m.Path
+// span is what a mod has at one place in the order of all paths of its folder: the folder or file that it is, or what is in it. These two may have
+// others between them: deep-tides stands between deep and deep/art.
+type span struct {
+	key    string
+	m      *mod.Mod
+	top    tree.Entry
+	inside bool
+}
+
+// spansOf sorts what the mods of one folder are made of.
+func spansOf(mods []*mod.Mod) ([]span, error) {
+	var spans []span
+	for _, m := range mods {
+		if m.Kind.Unit == game.UnitFile {
+			for e := range m.Entries.All() {
+				e.Path = m.Path
+				spans = append(spans, span{key: m.Path, m: m, top: e})
+			}
+			continue
 		}
-		return entries, nil
-	}
-	top, err := tree.Look(m.Folder.Path, m.Path)
-	if err != nil {
-		return nil, err
-	}
-	if top.Kind == tree.Link { // what it links to is kept as the mod that it is
-		real, err := filepath.EvalSymlinks(m.Dir())
+		top, err := tree.Look(m.Folder.Path, m.Path)
 		if err != nil {
 			return nil, err
 		}
-		if top, err = tree.Look(real, "."); err != nil {
-			return nil, err
+		if top.Kind == tree.Link { // what it links to is kept as the mod that it is
+			real, err := filepath.EvalSymlinks(m.Dir())
+			if err != nil {
+				return nil, err
+			}
+			if top, err = tree.Look(real, "."); err != nil {
+				return nil, err
+			}
 		}
 		top.Path = m.Path
+		spans = append(spans, span{key: m.Path, m: m, top: top}, span{key: m.Path + "/", m: m, inside: true})
 	}
-	entries := []tree.Entry{top}
-	for _, e := range m.Entries {
-		e.Path = m.Path + "/" + e.Path
-		entries = append(entries, e)
+	slices.SortFunc(spans, func(a, b span) int { return strings.Compare(a.key, b.key) })
+	return spans, nil
+}
+
+// entriesOf are all entries of mods, relative to the folder they lie in, in order of their paths.
+func entriesOf(spans []span) iter.Seq[tree.Entry] {
+	return func(yield func(tree.Entry) bool) {
+		for _, s := range spans {
+			if !s.inside {
+				if !yield(s.top) {
+					return
+				}
+				continue
+			}
+			for e := range s.m.Entries.All() {
+				e.Path = s.m.Path + "/" + e.Path
+				if !yield(e) {
+					return
+				}
+			}
+		}
 	}
-	return entries, nil
+}
+
+// digester takes the digests of mods from their files as these are kept, in the order of spans.
+type digester struct {
+	spans []span
+	at    int
+	list  tree.ListHasher
+	open  *mod.Mod // whose list it is, or nil
+}
+
+func (d *digester) visit(n archive.Node) {
+	if n.Kind != tree.File {
+		return
+	}
+	for s := d.spans[d.at]; n.Path != s.key && !(s.inside && strings.HasPrefix(n.Path, s.key)); s = d.spans[d.at] {
+		d.at++
+	}
+	s := d.spans[d.at]
+	if d.open != s.m {
+		d.end()
+		d.open, d.list = s.m, tree.NewListHasher()
+	}
+	switch inside := strings.TrimPrefix(n.Path, s.key); {
+	case !s.inside:
+		d.list.Add(tree.Named{Path: ".", Digest: n.Digest})
+	case s.m.Counts(inside):
+		d.list.Add(tree.Named{Path: inside, Digest: n.Digest})
+	}
+}
+
+// end ends the digest of the mod that came last.
+func (d *digester) end() {
+	if d.open != nil {
+		d.open.Digest = d.list.Sum()
+		d.open = nil
+	}
 }

@@ -142,7 +142,7 @@ func (s *Session) lookAtLog(ctx context.Context, l *Look) error {
 		return err
 	}
 	var read game.LogRead
-	s.Hasher.Once(path+"\x00log", d.Digest, filepath.Dir(path), []tree.Entry{e}, &read, func() bool {
+	s.Hasher.Once(path+"\x00log", d.Digest, filepath.Dir(path), slices.Values([]tree.Entry{e}), &read, func() bool {
 		read, err = readLog(d, path)
 		return err == nil
 	})

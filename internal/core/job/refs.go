@@ -174,7 +174,7 @@ func (s *Session) refer(ctx context.Context, l *Look, st *SaveState) {
 	}
 	st.refs = l.refs.with(st.Facts.Mods)
 	st.Refs = refer.Counts{}
-	s.Hasher.Once(keyPlace(st.Save)+"\x00references", st.refs.digest, st.Folder.Path, st.Files, &st.Refs, func() bool {
+	s.Hasher.Once(keyPlace(st.Save)+"\x00references", st.refs.digest, st.Folder.Path, slices.Values(st.Files), &st.Refs, func() bool {
 		var err error
 		st.Refs, err = st.refs.count(ctx, st.Kind, os.DirFS(st.Folder.Path), st.Name, st.Paths())
 		if err != nil {

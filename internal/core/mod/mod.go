@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"os"
 	"path"
 	"path/filepath"
@@ -51,7 +52,7 @@ type Mod struct {
 	HiddenBy string
 
 	// Entries are all that is in the mod but special files, as tree.Walk finds it, paths relative to the mod. See Files.
-	Entries []tree.Entry
+	Entries tree.List
 
 	Size   int64       // bytes
 	Latest time.Time   // the latest of all times of its files and folder
@@ -74,15 +75,18 @@ func (m *Mod) Name() string {
 func (m *Mod) Dir() string { return filepath.Join(m.Folder.Path, filepath.FromSlash(m.Path)) }
 
 // Files are the files of the mod that its digest is taken over: those of a checkout's .git are not among them.
-func (m *Mod) Files() []tree.Entry {
-	files := make([]tree.Entry, 0, len(m.Entries))
-	for _, e := range m.Entries {
-		if e.Kind == tree.File && !strings.HasPrefix(e.Path, ".git/") {
-			files = append(files, e)
+func (m *Mod) Files() iter.Seq[tree.Entry] {
+	return func(yield func(tree.Entry) bool) {
+		for e := range m.Entries.All() {
+			if m.Counts(e.Path) && e.Kind == tree.File && !yield(e) {
+				return
+			}
 		}
 	}
-	return files
 }
+
+// Counts reports whether a file of the mod, by its path in it, counts for the digest.
+func (m *Mod) Counts(path string) bool { return !strings.HasPrefix(path, ".git/") }
 
 // Set is the mods of one install: in load order where the game has one, else sorted by id.
 type Set struct {
@@ -189,14 +193,14 @@ func (s *scanner) read(m *Mod, full string) error {
 		if err != nil {
 			return err
 		}
-		m.Entries = []tree.Entry{e}
+		m.Entries.Add(e)
 		dir = filepath.Dir(dir)
 	} else if err := tree.Walk(s.ctx, dir, func(e tree.Entry) error {
 		if e.Path != ".git" && !strings.HasPrefix(e.Path, ".git/") {
 			m.note(e)
 		}
 		if e.Kind != tree.Special {
-			m.Entries = append(m.Entries, e)
+			m.Entries.Add(e)
 		}
 		return nil
 	}); err != nil {
@@ -205,15 +209,14 @@ func (s *scanner) read(m *Mod, full string) error {
 	if e, err := tree.Look(full, "."); err == nil {
 		m.note(e)
 	}
-	files := m.Files()
-	members := make([]string, len(files))
-	for i, f := range files {
+	var members []string
+	for f := range m.Files() {
 		m.Size += f.Size
 		m.note(f)
-		members[i] = f.Path
+		members = append(members, f.Path)
 	}
 	var said facts
-	s.hasher.Once(full, s.in.Game.Digest, dir, files, &said, func() bool {
+	s.hasher.Once(full, s.in.Game.Digest, dir, m.Files(), &said, func() bool {
 		content := game.InFS(os.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
 		defer content.Close()
 		said, err = readFacts(s.ctx, m.Kind, content)
@@ -377,9 +380,6 @@ func (s Set) TakeDigests(ctx context.Context, h *tree.Hasher, all bool) error {
 }
 
 func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
-	if !m.Digest.IsZero() {
-		return nil
-	}
 	dir, err := filepath.EvalSymlinks(m.Dir())
 	if err != nil {
 		return err
@@ -387,18 +387,19 @@ func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
 	if m.Kind.Unit == game.UnitFile {
 		dir = filepath.Dir(dir)
 	}
-	files := m.Files()
-	h.Once(m.Dir()+"\x00digest", tree.Digest{3}, dir, files, &m.Digest, func() bool {
-		m.Digest, err = m.digest(ctx, h, dir, files, read)
+	h.Once(m.Dir()+"\x00digest", tree.Digest{3}, dir, m.Files(), &m.Digest, func() bool {
+		if m.Digest.IsZero() { // else it was taken as the mod was kept
+			m.Digest, err = m.digest(ctx, h, dir, read)
+		}
 		return err == nil && !m.Digest.IsZero()
 	})
 	return err
 }
 
 // digest takes the digest of the mod's files, those that are known without reading them; without read it is zero where one is not.
-func (m *Mod) digest(ctx context.Context, h *tree.Hasher, dir string, files []tree.Entry, read bool) (tree.Digest, error) {
-	list := make([]tree.Named, 0, len(files))
-	for _, f := range files {
+func (m *Mod) digest(ctx context.Context, h *tree.Hasher, dir string, read bool) (tree.Digest, error) {
+	list := make([]tree.Named, 0, m.Entries.Len())
+	for f := range m.Files() {
 		sums, ok := h.Recall(dir, f, false)
 		if !ok {
 			if !read {
@@ -420,25 +421,6 @@ func (m *Mod) inside(f tree.Entry) string {
 		return "."
 	}
 	return f.Path
-}
-
-// DigestFrom takes the digest from those of the mod's files, which were read already, by their paths in the mod's folder. It does nothing where
-// one is missing.
-func (m *Mod) DigestFrom(digests map[string]tree.Digest) {
-	files := m.Files()
-	list := make([]tree.Named, 0, len(files))
-	for _, f := range files {
-		at := m.Path
-		if m.Kind.Unit != game.UnitFile {
-			at = path.Join(m.Path, f.Path)
-		}
-		d, ok := digests[at]
-		if !ok || d.IsZero() {
-			return
-		}
-		list = append(list, tree.Named{Path: m.inside(f), Digest: d})
-	}
-	m.Digest = tree.ListDigest(list)
 }
 
 // Fingerprint names a mod set in six letters.

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -151,7 +152,7 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 				s.Modified = f.ModTime
 			}
 		}
-		h.Once(filepath.Join(folder.Path, s.Name), in.Game.Digest, folder.Path, s.Files, &s.Facts, func() bool {
+		h.Once(filepath.Join(folder.Path, s.Name), in.Game.Digest, folder.Path, slices.Values(s.Files), &s.Facts, func() bool {
 			s.Facts = Read(ctx, kind, os.DirFS(folder.Path), s.Name, paths(s.Files))
 			return s.Facts.Problem == nil
 		})

@@ -10,6 +10,7 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"iter"
 	"os"
 	"path/filepath"
 	"strings"
@@ -85,7 +86,7 @@ func (h *Hasher) Recall(dir string, entry Entry, sha bool) (Sums, bool) {
 // Once fills into by read, which reads the entries below dir, unless that was done before for the same entries unchanged and is remembered.
 // place names what is read; scope stands for everything else that the result depends on. What read reports not to be worth remembering, and
 // what files give that are too young for their times to be trusted, is not.
-func (h *Hasher) Once(place string, scope Digest, dir string, entries []Entry, into any, read func() (remember bool)) {
+func (h *Hasher) Once(place string, scope Digest, dir string, entries iter.Seq[Entry], into any, read func() (remember bool)) {
 	state, settled := h.state(scope, dir, entries)
 	if settled && !h.Reread && h.Notes.Recall(place, state, into) {
 		return
@@ -96,7 +97,7 @@ func (h *Hasher) Once(place string, scope Digest, dir string, entries []Entry, i
 }
 
 // state is a digest of what tells, without reading, whether entries have changed.
-func (h *Hasher) state(scope Digest, dir string, entries []Entry) (Digest, bool) {
+func (h *Hasher) state(scope Digest, dir string, entries iter.Seq[Entry]) (Digest, bool) {
 	if h.Notes == nil {
 		return Digest{}, false
 	}
@@ -109,7 +110,7 @@ func (h *Hasher) state(scope Digest, dir string, entries []Entry) (Digest, bool)
 	}
 	line = append(line, scope[:]...)
 	text(dir)
-	for _, e := range entries {
+	for e := range entries {
 		if now.Sub(e.ModTime) < settle || now.Sub(e.ChangeTime) < settle {
 			return Digest{}, false
 		}

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -75,12 +76,24 @@ type Named struct {
 func ListDigest(files []Named) Digest {
 	sorted := append([]Named(nil), files...)
 	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Path < sorted[j].Path })
-	h := blake3.New()
+	h := NewListHasher()
 	for _, f := range sorted {
-		fmt.Fprintf(h, "%s %q\n", f.Digest.Hex(), f.Path)
+		h.Add(f)
 	}
-	return Digest(h.Sum(nil))
+	return h.Sum()
 }
+
+// ListHasher takes a ListDigest of files that come sorted by path.
+type ListHasher struct{ h *blake3.Hasher }
+
+// NewListHasher begins one.
+func NewListHasher() ListHasher { return ListHasher{blake3.New()} }
+
+// Add adds the next file.
+func (h ListHasher) Add(f Named) { fmt.Fprintf(h.h, "%s %q\n", f.Digest.Hex(), f.Path) }
+
+// Sum is the digest of the files added so far.
+func (h ListHasher) Sum() Digest { return Digest(h.h.Sum(nil)) }
 
 // Kind is what an entry of a folder is.
 type Kind string
@@ -115,58 +128,81 @@ const (
 // ErrTooMany says that a folder holds more than a walk takes.
 var ErrTooMany = errors.New("holds too much")
 
-// Walk calls visit for everything below dir, folders before what is in them, each folder sorted by name; dir itself is not visited.
-// A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are.
+// Walk calls visit for everything below dir, in order of the paths as texts: folders come before what is in them, and a.txt before a/b. dir itself is
+// not visited. A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are.
 func Walk(ctx context.Context, dir string, visit func(Entry) error) error {
-	count := 0
-	var walk func(rel string, depth int) error
-	walk = func(rel string, depth int) error {
-		if depth > maxDepth {
-			return fmt.Errorf("%s %w: folders deeper than %d", filepath.Join(dir, filepath.FromSlash(rel)), ErrTooMany, maxDepth)
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		in, err := openFolder(filepath.Join(dir, filepath.FromSlash(rel)))
-		if err != nil {
-			return err
-		}
-		defer in.close()
-		names, err := in.names()
-		if err != nil {
-			return err
-		}
-		for _, name := range names {
-			if count++; count > maxEntries {
-				return fmt.Errorf("%s %w: more than %d files", dir, ErrTooMany, maxEntries)
-			}
-			path := name
-			if rel != "" {
-				path = rel + "/" + name
-			}
-			entry, err := in.look(name)
-			entry.Path = path
-			if errors.Is(err, fs.ErrNotExist) {
-				continue // gone since the folder was listed
-			}
-			if err != nil {
+	w := walker{ctx: ctx, dir: dir, visit: visit}
+	return w.folder("", 1)
+}
+
+type walker struct {
+	ctx   context.Context
+	dir   string
+	visit func(Entry) error
+	count int
+}
+
+func (w *walker) folder(rel string, depth int) error {
+	if depth > maxDepth {
+		return fmt.Errorf("%s %w: folders deeper than %d", filepath.Join(w.dir, filepath.FromSlash(rel)), ErrTooMany, maxDepth)
+	}
+	if err := w.ctx.Err(); err != nil {
+		return err
+	}
+	in, err := openFolder(filepath.Join(w.dir, filepath.FromSlash(rel)))
+	if err != nil {
+		return err
+	}
+	defer in.close()
+	names, err := in.names()
+	if err != nil {
+		return err
+	}
+	var folders []string // to be entered, each with / behind it: sorted so, they stand where what is in them belongs
+	enter := func(before string) error {
+		for len(folders) > 0 && (before == "" || folders[0] < before) {
+			next := strings.TrimSuffix(folders[0], "/")
+			folders = folders[1:]
+			if err := w.folder(join(rel, next), depth+1); err != nil {
 				return err
-			}
-			switch err := visit(entry); {
-			case errors.Is(err, fs.SkipDir):
-				continue
-			case err != nil:
-				return err
-			}
-			if entry.Kind == Dir {
-				if err := walk(path, depth+1); err != nil {
-					return err
-				}
 			}
 		}
 		return nil
 	}
-	return walk("", 1)
+	for _, name := range names {
+		if err := enter(name); err != nil {
+			return err
+		}
+		if w.count++; w.count > maxEntries {
+			return fmt.Errorf("%s %w: more than %d files", w.dir, ErrTooMany, maxEntries)
+		}
+		entry, err := in.look(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // gone since the folder was listed
+		}
+		if err != nil {
+			return err
+		}
+		entry.Path = join(rel, name)
+		switch err := w.visit(entry); {
+		case errors.Is(err, fs.SkipDir):
+			continue
+		case err != nil:
+			return err
+		}
+		if entry.Kind == Dir {
+			i, _ := slices.BinarySearch(folders, name+"/")
+			folders = slices.Insert(folders, i, name+"/")
+		}
+	}
+	return enter("")
+}
+
+func join(rel, name string) string {
+	if rel == "" {
+		return name
+	}
+	return rel + "/" + name
 }
 
 // folder is one that is being walked.

@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -186,7 +188,7 @@ func TestOnceReadsWhatHasChanged(t *testing.T) {
 		e, err := Look(dir, "a")
 		require.NoError(t, err)
 		var got string
-		h.Once("place", scope, dir, []Entry{e}, &got, func() bool {
+		h.Once("place", scope, dir, slices.Values([]Entry{e}), &got, func() bool {
 			reads++
 			data, err := os.ReadFile(path)
 			require.NoError(t, err)
@@ -238,4 +240,30 @@ func TestWalkSeesWhatLookSees(t *testing.T) {
 		return nil
 	}))
 	assert.GreaterOrEqual(t, n, 4)
+}
+
+// TestWalkIsInOrderAndAListKeepsIt holds that paths come in the order of texts, also where a name goes on behind that of a folder, and that a List gives
+// back what was added.
+func TestWalkIsInOrderAndAListKeepsIt(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"a/b", "a/c/d", "a.txt", "a-b/x", "a-b.txt", "ab", "A/z", "b/c", "b c/d"} {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(name), 0o600))
+	}
+	var l List
+	var walked []Entry
+	require.NoError(t, Walk(t.Context(), dir, func(e Entry) error {
+		walked = append(walked, e)
+		l.Add(e)
+		return nil
+	}))
+	assert.Len(t, walked, 15)
+	assert.True(t, slices.IsSortedFunc(walked, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) }))
+	odd := []Entry{{Path: "x/y", Kind: Link, Target: "../z", ModTime: time.Unix(1, 2)}, {Path: "x", Kind: Special}, {Path: "", Kind: Dir, Mode: 0o755}, {Path: "x/y/z", Kind: File, Size: 1 << 40, FileID: 1 << 63}}
+	for _, e := range odd {
+		l.Add(e)
+	}
+	assert.Equal(t, append(walked, odd...), slices.Collect(l.All()))
+	assert.Equal(t, len(walked)+len(odd), l.Len())
 }
