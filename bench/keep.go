@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"time"
 )
 
@@ -37,15 +38,83 @@ unit = "folder"
 folder = "mods"
 `
 
-// keep compares keeping and restoring with tar, zstd, cp, git, rsync and find on generated trees.
+const tableHead = "| what | Ostrov | the other | ratio |\n|---|---|---|---|"
+
+// keep compares keeping and restoring with tar, zstd, cp and git on generated trees.
 func keep(b *bench) error {
 	ctx := context.Background()
-	fmt.Println("| what | Ostrov | the other | ratio |\n|---|---|---|---|")
+	fmt.Println(tableHead)
 	return errors.Join(
 		b.firstKeep(ctx, "20,000 small mod files", func(dir string) error { return smallFiles(dir, 20_000, 60) }),
 		b.firstKeep(ctx, "2 GB of textures, sounds, databases, text", mixed),
-		b.unchangedKeep(ctx),
 	)
+}
+
+// again compares keeping what has not changed with finding it and with mirroring it.
+func again(b *bench) error {
+	fmt.Println(tableHead)
+	return b.unchangedKeep(context.Background())
+}
+
+// long keeps the same 20,000 files a thousand times.
+func long(b *bench) error {
+	if err := b.game(func(dir string) error { return smallFiles(dir, 20_000, 60) }); err != nil {
+		return err
+	}
+	time.Sleep(2100 * time.Millisecond)
+	var second, last []float64
+	for i := range 1000 {
+		f, err := b.once(context.Background(), side{command: []string{b.ostrov, "keep", "bench", "--with", "mods"}})
+		if err != nil {
+			return err
+		}
+		switch {
+		case i >= 1 && i < 21:
+			second = append(second, f.wall.Seconds())
+		case i >= 980:
+			last = append(last, f.wall.Seconds())
+		}
+	}
+	size, err := folderSize(b.path("home", "archive", "playthroughs"))
+	if err != nil {
+		return err
+	}
+	slices.Sort(second)
+	slices.Sort(last)
+	fmt.Printf("the 2nd to 21st: %.3f s (median); the 981st to 1,000th: %.3f s; ratio %.2f; %d bytes of JSON a snapshot\n", second[10], last[10], last[10]/second[10], size/1000)
+	return nil
+}
+
+// million keeps a million files, twice.
+func million(b *bench) error {
+	if err := b.game(func(dir string) error { return tinyFiles(dir, 1_000_000) }); err != nil {
+		return err
+	}
+	time.Sleep(2100 * time.Millisecond)
+	for _, what := range []string{"first", "unchanged", "unchanged again"} {
+		f, err := b.once(context.Background(), side{command: []string{b.ostrov, "keep", "bench", "--with", "mods"}})
+		if err != nil {
+			return err
+		}
+		fmt.Printf("a million files, %s: %.1f s, %d MB\n", what, f.wall.Seconds(), f.peak>>20)
+	}
+	return nil
+}
+
+// tinyFiles writes so many files of a few bytes, 500 to a folder.
+func tinyFiles(dir string, files int) error {
+	for i := range files {
+		at := filepath.Join(dir, fmt.Sprintf("mod%03d", i/5000), fmt.Sprintf("d%d", i/500%10))
+		if i%500 == 0 {
+			if err := os.MkdirAll(at, 0o755); err != nil {
+				return err
+			}
+		}
+		if err := os.WriteFile(filepath.Join(at, fmt.Sprintf("f%04d.dat", i%500)), fmt.Append(nil, i), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // game lays out an install of the bench game with a tree of mods and adds it to a fresh home.
@@ -94,15 +163,13 @@ func (b *bench) firstKeep(ctx context.Context, what string, tree func(dir string
 	anew := func() error {
 		return errors.Join(b.clear(filepath.Join("home", "archive"), filepath.Join("home", "index.sqlite"), filepath.Join("home", "index.sqlite-wal"), filepath.Join("home", "logbook.sqlite"))())
 	}
-	first := side{name: "keep", command: []string{b.ostrov, "keep", "bench", "--with", "mods"}, before: anew}
-	for _, other := range []side{
-		{name: "tar | zstd -1 -T0", command: []string{"sh", "-c", "tar -C game -cf - mods | zstd -q -1 -T0 -o out.tar.zst"}, before: b.clear("out.tar.zst")},
-		{name: "cp -a", command: []string{"cp", "-a", "game/mods", "copy"}, before: b.clear("copy")},
-		{name: "git add, commit", command: []string{"sh", "-c", "git init -q repo && cd repo && cp -a ../game/mods . && git add -A && git -c user.name=b -c user.email=b@localhost commit -qm x"}, before: b.clear("repo")},
-	} {
-		if _, err := b.compare(ctx, what+": first keep", first, other); err != nil {
-			return err
-		}
+	if _, err := b.compare(ctx, what+": first keep", side{name: "keep", command: []string{b.ostrov, "keep", "bench", "--with", "mods"}, before: anew},
+		side{name: "tar, zstd -1 -T0", command: []string{"sh", "-c", "tar -C game -cf - mods | zstd -q -1 -T0 -o out.tar.zst"}, before: b.clear("out.tar.zst")},
+		side{name: "tar, zstd -1 -T0, sync", command: []string{"sh", "-c", "tar -C game -cf - mods | zstd -q -1 -T0 -o synced.tar.zst && sync synced.tar.zst"}, before: b.clear("synced.tar.zst")},
+		side{name: "cp -a", command: []string{"cp", "-a", "game/mods", "copy"}, before: b.clear("copy")},
+		side{name: "git add, commit", command: []string{"sh", "-c", "git init -q repo && cp -a game/mods repo && cd repo && git add -A && git -c user.name=b -c user.email=b@localhost commit -qm x"}, before: b.clear("repo")},
+	); err != nil {
+		return err
 	}
 	if size, err := folderSize(b.path("home", "archive")); err == nil {
 		info, err := os.Stat(b.path("out.tar.zst"))
@@ -114,16 +181,13 @@ func (b *bench) firstKeep(ctx context.Context, what string, tree func(dir string
 	if out, err := plain.CombinedOutput(); err != nil {
 		return fmt.Errorf("%s%w", out, err)
 	}
-	restore := side{name: "restore --to", command: []string{b.ostrov, "restore", "bench", "--to", b.path("restored")}, before: b.clear("restored")}
-	for _, other := range []side{
-		{name: "tar x", command: []string{"sh", "-c", "mkdir unpacked && tar -C unpacked -xf plain.tar"}, before: b.clear("unpacked")},
-		{name: "cp -a", command: []string{"cp", "-a", "game/mods", "copy"}, before: b.clear("copy")},
-	} {
-		if _, err := b.compare(ctx, what+": restore", restore, other); err != nil {
-			return err
-		}
+	if _, err := b.compare(ctx, what+": restore", side{name: "restore --to", command: []string{b.ostrov, "restore", "bench", "--to", b.path("restored")}, before: b.clear("restored")},
+		side{name: "tar x", command: []string{"sh", "-c", "mkdir unpacked && tar -C unpacked -xf plain.tar"}, before: b.clear("unpacked")},
+		side{name: "cp -a", command: []string{"cp", "-a", "game/mods", "copy"}, before: b.clear("copy")},
+	); err != nil {
+		return err
 	}
-	return b.clear("copy", "repo", "restored", "unpacked", "plain.tar", "out.tar.zst")()
+	return b.clear("copy", "repo", "restored", "unpacked", "plain.tar", "out.tar.zst", "synced.tar.zst")()
 }
 
 func (b *bench) unchangedKeep(ctx context.Context) error {
@@ -138,10 +202,10 @@ func (b *bench) unchangedKeep(ctx context.Context) error {
 	if out, err := mirror.CombinedOutput(); err != nil {
 		return fmt.Errorf("%s%w", out, err)
 	}
-	again := side{name: "keep", command: []string{b.ostrov, "keep", "bench", "--with", "mods"}}
-	_, err1 := b.compare(ctx, "100,000 files unchanged", again, side{name: "find -printf", command: []string{"find", "game/mods", "-printf", `%s %T@ %i\n`}})
-	_, err2 := b.compare(ctx, "100,000 files unchanged", again, side{name: "rsync -a", command: []string{"rsync", "-a", "game/mods/", "mirror"}})
-	return errors.Join(err1, err2)
+	_, err := b.compare(ctx, "100,000 files unchanged", side{name: "keep", command: []string{b.ostrov, "keep", "bench", "--with", "mods"}},
+		side{name: "find -printf", command: []string{"find", "game/mods", "-printf", `%s %T@ %i\n`}},
+		side{name: "rsync -a", command: []string{"rsync", "-a", "game/mods/", "mirror"}})
+	return err
 }
 
 // smallFiles writes so many files of a few hundred bytes to some kilobytes, spread over so many mods.

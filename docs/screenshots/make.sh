@@ -55,11 +55,17 @@ rm -r prefix/drive_c/users/keeper/Documents/Tidewrack/lit/70431/slot_01
 shot restore 'ostrov restore tidewrack.1 --dry-run'
 ostrov restore tidewrack.1 --yes >/dev/null
 shot undo 'ostrov undo --dry-run'
-shot kept ostrov kept
 shot archive-verify ostrov archive verify
 ostrov fresh "Night Run" tidewrack --yes >/dev/null
 shot swap ostrov swap tidewrack --yes
 rm -r games/Tidewrack/mods/fog-horns
 sed -i 's/^#sea-glass/sea-glass/' games/Tidewrack/mods/order.txt
-shot compare ostrov compare tidewrack.1 tidewrack@main
-shot help ostrov --help
+
+
+# The year of the second player, as the demo's story leaves it.
+ostrov demo --dir "$work/year" >/dev/null
+mv "$work/year/wren" "$work/demo/wren" && sed -i "s#$work/year/#$work/demo/#g" "$work/demo/wren/ostrov/installs.json" "$work/demo/wren/player/.config/brass-orchard/wardens.json"
+export OSTROV_HOME=$work/demo/wren/ostrov
+shot kept ostrov kept high-terrace
+shot compare ostrov compare high-terrace.1 high-terrace.12
+shot freeze 'ostrov restore high-terrace.before-2.2 --only game --to games/BrassOrchard-2.1'

@@ -1,6 +1,8 @@
 package view
 
 import (
+	"strings"
+
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/job"
 )
@@ -14,8 +16,8 @@ func (p *Printer) Frozen(f *job.Frozen, snap *archive.Snapshot) {
 	for _, w := range f.Warnings {
 		p.Line("  %s %s", p.paint(warn, "!"), Text(w))
 	}
-	for _, other := range f.Shares {
-		p.Line("  %s it keeps its saves in the same folder as %s: start either with `play`, which swaps them", p.paint(warn, "!"), other)
+	if len(f.Shares) > 0 {
+		p.hang("  "+p.paint(warn, "!"), "it keeps its saves in the same folder as "+strings.Join(f.Shares, " and ")+": start each with `play`, which swaps them")
 	}
 	p.Next("ostrov play "+address+" -- COMMAND", "ostrov look "+address)
 }

@@ -239,12 +239,15 @@ func (p *packer) pack(d tree.Digest, data []byte) packed {
 // level is how hard entries are compressed: the least that still halves what players write, as a keep runs before every change.
 const level = 1
 
-// shrinks reports whether compressing data is worth it, judged by its beginning.
+// shrinks reports whether compressing data is worth a try: of what is large, judged by its beginning.
 func (p *packer) shrinks(data []byte) bool {
-	data = data[:min(len(data), sample)]
 	if len(data) < 64 {
 		return false
 	}
+	if len(data) <= 4*sample { // trying it whole takes no longer
+		return true
+	}
+	data = data[:sample]
 	var out countWriter
 	if p.trial == nil {
 		p.trial, _ = flate.NewWriter(&out, 1)

@@ -110,7 +110,10 @@ func copyOver(ctx context.Context, source, target string) error {
 	}
 	_, _, err = tree.SumReader(ctx, in, false, out)
 	if err == nil {
-		if err = checkSealAt(out.Name(), target); err != nil {
+		if err = checkSealAt(out.Name(), target); errors.Is(err, errUnsealed) {
+			err = nil // it is no better here
+		}
+		if err != nil {
 			err = fmt.Errorf("%s: %w", filepath.Base(source), err)
 		}
 	}

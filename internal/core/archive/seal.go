@@ -29,8 +29,12 @@ const (
 	textSealBegin, textSealEnd = "\nSeal of all above: ", "\n"
 )
 
-// errSeal says that a file is not as it was written.
-var errSeal = fmt.Errorf("%w: it is not as it was written", ErrDamaged)
+var (
+	// errSeal says that a file is not as it was written.
+	errSeal = fmt.Errorf("%w: it is not as it was written", ErrDamaged)
+	// errUnsealed says that a file has no seal: the first archives had none.
+	errUnsealed = fmt.Errorf("%w: it has no seal, so nothing tells whether it is as it was written", ErrDamaged)
+)
 
 func sealOf(sum []byte) string { return fmt.Sprintf("%s%x", algorithm, sum) }
 
@@ -49,8 +53,8 @@ func sealText(text string) []byte {
 // checkSealed reports whether data ends in the seal of what is before it.
 func checkSealed(data []byte, begin, end string) error {
 	at := len(data) - len(end) - sealLen - len(begin)
-	if at < 0 {
-		return errSeal
+	if at < 0 || !bytes.HasPrefix(data[at:], []byte(begin)) {
+		return errUnsealed
 	}
 	sum := blake3.Sum256(data[:at])
 	if string(data[at:]) != begin+sealOf(sum[:])+end {
@@ -106,6 +110,9 @@ func (s *sealer) seal() error {
 }
 
 func (s *sealer) check() error {
+	if !bytes.HasPrefix(s.held, []byte(algorithm)) {
+		return errUnsealed
+	}
 	if string(s.held) != sealOf(s.hash.Sum(nil)) {
 		return errSeal
 	}
