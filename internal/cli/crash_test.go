@@ -34,8 +34,13 @@ func crashWorld(t *testing.T, command []string) (w *world, before, after map[str
 		w.ok("place", "downloads/quiet-cove.zip", "--slot", "1", "--yes")
 		w.ok("swap", "tidewrack", "--yes")
 	}
+	if command[0] == "play" { // of a second install, which keeps its saves in the same folder
+		w.ok("keep", "tidewrack", "--with", "game")
+		w.updateTo("1.6.4")
+		w.ok("restore", "tidewrack.2", "--only", "game", "--to", w.path("games", "Former"))
+	}
 	w.mess()
-	w.ok("keep", "tidewrack") // so that no run has to keep first: the crashes are to hit the change
+	w.ok("keep", "tidewrack@main") // so that no run has to keep first: the crashes are to hit the change
 	before = state(t, w.voyages())
 	w.ok(command...)
 	after = state(t, w.voyages())
@@ -50,13 +55,14 @@ var changing = map[string][]string{
 	"restore": {"restore", "tidewrack.1", "--yes"},
 	"swap":    {"swap", "night-run", "--yes"},
 	"fresh":   {"fresh", "Third Run", "tidewrack", "--yes"},
+	"play":    {"play", "tidewrack@1-6-2", "--yes", "--", "true"},
 }
 
 // settled runs the next command and demands the old state or the new one; new is taken back. It reports whether the change had happened.
 func (w *world) settled(before, after map[string]string, what string) bool {
 	w.t.Helper()
 	w.bin, w.env = program, nil
-	w.ok("look", "tidewrack")
+	w.ok("look", "tidewrack@main")
 	now := state(w.t, w.voyages())
 	if len(now) == len(before) && assert.ObjectsAreEqual(before, now) {
 		return false
