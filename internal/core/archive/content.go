@@ -380,6 +380,10 @@ func (w *contentWriter) publish() error {
 	if err := w.roll(); err != nil {
 		return err
 	}
+	return w.publishDone()
+}
+
+func (w *contentWriter) publishDone() error {
 	w.syncing.Wait()
 	for len(w.done) > 0 {
 		p := w.done[0]
@@ -406,18 +410,20 @@ func (w *contentWriter) publish() error {
 	return nil
 }
 
-// abandon removes what has not been published.
+// abandon removes the content file that is not full. Those that are full are published: a keep that is begun again finds in them what it would write
+// anew, and what no snapshot comes to use clear-old removes.
 func (w *contentWriter) abandon() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.syncing.Wait()
 	if w.file != nil {
 		w.file.Close()
 		_ = os.Remove(w.file.Name())
 		w.file, w.zip = nil, nil
 	}
-	for _, p := range w.done {
-		_ = os.Remove(p.temp)
+	if w.publishDone() != nil {
+		for _, p := range w.done {
+			_ = os.Remove(p.temp)
+		}
 	}
 	w.a.where = nil // it names what is not there
 }

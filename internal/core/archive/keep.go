@@ -20,7 +20,7 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// Keeping is a snapshot under way. Commit publishes it; Abandon, which may be called after Commit too, drops what is left.
+// Keeping is a snapshot under way. Commit publishes it; Abandon, which may be called after Commit too, ends one that comes to nothing.
 type Keeping struct {
 	a      *Archive
 	hasher *tree.Hasher
@@ -340,7 +340,7 @@ func (a *Archive) Branch(ctx context.Context, s *Snapshot, playthrough, title st
 // Stored is how many bytes of content files the snapshot added.
 func (k *Keeping) Stored() int64 { return k.w.bytes }
 
-// Abandon drops what has not been published.
+// Abandon ends a snapshot that comes to nothing. Content files that are full already stay, for a keep that is begun again.
 func (k *Keeping) Abandon() {
 	if k.w.file != nil || len(k.w.done) > 0 {
 		k.w.abandon()

@@ -1,10 +1,12 @@
 package archive
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -133,4 +135,40 @@ func TestTheThousandthSnapshotCostsWhatTheSecondDid(t *testing.T) {
 	newest, err := f.a.Newest("gannet-rock", Any)
 	require.NoError(t, err)
 	assert.Equal(t, 1000, newest.Number)
+}
+
+// TestAKeepThatIsBegunAgainGoesOn stops a keep after its first full content file: the next one finds it and writes only the rest.
+func TestAKeepThatIsBegunAgainGoesOn(t *testing.T) {
+	f := newFixture(t)
+	for i := range 30 {
+		f.write(fmt.Sprintf("%02d.dat", i), noise(3<<20, uint64(i)))
+	}
+	var entries []tree.Entry
+	require.NoError(t, tree.Walk(t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
+	ctx, stop := context.WithCancel(t.Context())
+	read := atomic.Int64{}
+	k, err := f.a.Keep(ctx, f.hasher, nil, f.now, func(n int64) {
+		if read.Add(n) > maxZip+6<<20 {
+			stop()
+		}
+	})
+	require.NoError(t, err)
+	_, err = k.WholeRoot(ctx, "place", nil, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
+	require.ErrorIs(t, err, context.Canceled)
+	k.Abandon()
+	report, err := f.a.Verify(t.Context(), func(int64) {})
+	require.NoError(t, err)
+	assert.Empty(t, report.Damage)
+	assert.Equal(t, 1, report.Files)
+
+	k, err = f.a.Keep(t.Context(), f.hasher, nil, f.now, func(int64) {})
+	require.NoError(t, err)
+	root, err := k.WholeRoot(t.Context(), "place", nil, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
+	require.NoError(t, err)
+	s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
+	require.NoError(t, k.Commit(s))
+	assert.Less(t, k.Stored(), int64(30*3<<20-maxZip+4<<20), "what was full is not written again")
+	got, err := f.read(s)
+	require.NoError(t, err)
+	assert.Len(t, got, 30)
 }
