@@ -40,14 +40,29 @@ folder = "mods"
 
 const tableHead = "| what | Ostrov | the other | ratio |\n|---|---|---|---|"
 
-// keep compares keeping and restoring with tar, zstd, cp and git on generated trees.
-func keep(b *bench) error {
-	ctx := context.Background()
+// trees are those that keep and restore work on.
+var trees = []struct {
+	what string
+	make func(dir string) error
+}{
+	{"20,000 small mod files", func(dir string) error { return smallFiles(dir, 20_000, 60) }},
+	{"2 GB of textures, sounds, databases, text", mixed},
+}
+
+// keep compares keeping with tar, zstd, cp and git on generated trees.
+func keep(b *bench) error { return b.onTrees(b.firstKeep) }
+
+// restore compares bringing the same trees back with tar and cp.
+func restore(b *bench) error { return b.onTrees(b.restored) }
+
+func (b *bench) onTrees(compare func(ctx context.Context, what string, tree func(dir string) error) error) error {
 	fmt.Println(tableHead)
-	return errors.Join(
-		b.firstKeep(ctx, "20,000 small mod files", func(dir string) error { return smallFiles(dir, 20_000, 60) }),
-		b.firstKeep(ctx, "2 GB of textures, sounds, databases, text", mixed),
-	)
+	for _, t := range trees {
+		if err := compare(context.Background(), t.what, t.make); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // again compares keeping what has not changed with finding it and with mirroring it.
@@ -177,6 +192,17 @@ func (b *bench) firstKeep(ctx context.Context, what string, tree func(dir string
 			fmt.Printf("| %s: bytes | archive %d MB | tar.zst %d MB | %.2f |\n", what, size>>20, info.Size()>>20, float64(size)/float64(info.Size()))
 		}
 	}
+	return b.clear("copy", "repo", "out.tar.zst", "synced.tar.zst")()
+}
+
+// restored compares bringing a tree back with unpacking it and with copying it.
+func (b *bench) restored(ctx context.Context, what string, tree func(dir string) error) error {
+	if err := b.game(tree); err != nil {
+		return err
+	}
+	if err := b.setUp("keep", "bench", "--with", "mods"); err != nil {
+		return err
+	}
 	plain := exec.CommandContext(ctx, "tar", "-C", b.path("game"), "-cf", b.path("plain.tar"), "mods")
 	if out, err := plain.CombinedOutput(); err != nil {
 		return fmt.Errorf("%s%w", out, err)
@@ -187,7 +213,7 @@ func (b *bench) firstKeep(ctx context.Context, what string, tree func(dir string
 	); err != nil {
 		return err
 	}
-	return b.clear("copy", "repo", "restored", "unpacked", "plain.tar", "out.tar.zst", "synced.tar.zst")()
+	return b.clear("copy", "restored", "unpacked", "plain.tar")()
 }
 
 func (b *bench) unchangedKeep(ctx context.Context) error {

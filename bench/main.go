@@ -1,7 +1,8 @@
 // Command bench compares Ostrov with general tools on the same data in one run, and prints the ratios.
 //
 //	go run ./bench vet      vetting against unzip -t, and the search for references against grep -F
-//	go run ./bench keep     keeping and restoring against tar, zstd, cp and git, on two trees
+//	go run ./bench keep     keeping against tar, zstd, cp and git, on two trees
+//	go run ./bench restore  bringing them back against tar and cp
 //	go run ./bench again    keeping 100,000 files of which none has changed against find and rsync
 //	go run ./bench long     the 1,000th snapshot of 20,000 files against the second
 //	go run ./bench million  keeping a million files: time and memory
@@ -24,7 +25,7 @@ import (
 )
 
 // comparisons by name; each works in a folder of its own, which is removed afterwards.
-var comparisons = map[string]func(*bench) error{"vet": vet, "keep": keep, "again": again, "long": long, "million": million}
+var comparisons = map[string]func(*bench) error{"vet": vet, "keep": keep, "restore": restore, "again": again, "long": long, "million": million}
 
 func main() {
 	if err := run(os.Args[1:]); err != nil {

@@ -110,6 +110,16 @@ func Create(dir string, cache Cache) (*Archive, error) {
 	return Open(dir, cache)
 }
 
+// Again opens the archive once more, for somebody else who reads from it at the same time. It does not see what is added later.
+func (a *Archive) Again() (*Archive, error) {
+	if err := a.load(); err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return &Archive{Dir: a.Dir, ID: a.ID, cache: a.cache, where: a.where, marked: a.marked}, nil
+}
+
 // Close frees what the archive holds open.
 func (a *Archive) Close() error { return a.open.close() }
 

@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"archive/zip"
 	"bufio"
 	"bytes"
 	"errors"
@@ -17,6 +16,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zip"
 	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/tree"
@@ -188,7 +188,8 @@ func readEntry(f *zip.File, d tree.Digest) ([]byte, error) {
 	}
 	defer r.Close()
 	var b bytes.Buffer
-	n, err := io.Copy(&b, io.LimitReader(r, maxEntry+1))
+	b.Grow(int(min(f.UncompressedSize64, maxEntry)) + bytes.MinRead)
+	n, err := b.ReadFrom(io.LimitReader(r, maxEntry+1))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
 	}

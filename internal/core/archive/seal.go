@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"fmt"
@@ -10,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/klauspost/compress/zip"
 	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/tree"

@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"archive/zip"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+
+	"github.com/klauspost/compress/zip"
 
 	"ostrov/internal/core/tree"
 )

@@ -11,7 +11,10 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/game"
@@ -64,44 +67,124 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 		}
 	}
 	var dirs []archive.Node
-	in := inFolder{root: target}
-	defer func() { err = errors.Join(err, in.close()) }()
-	err = a.Nodes(ctx, root, func(n archive.Node) error {
-		if only != "" && !wanted[n.Path] {
+	w := writers{target: target, progress: progress}
+	if err := w.start(ctx, a); err != nil {
+		return 0, err
+	}
+	err = a.Nodes(w.ctx, root, func(n archive.Node) error {
+		switch {
+		case only != "" && !wanted[n.Path]:
 			return nil
-		}
-		name := escape(n.Path)
-		if n.Kind == tree.Dir {
+		case n.Kind == tree.Dir:
 			dirs = append(dirs, n)
-			return target.MkdirAll(name, 0o755)
-		}
-		if n.Kind == tree.Link {
+			return target.MkdirAll(escape(n.Path), 0o755)
+		case n.Kind == tree.Link:
 			return nil // what it pointed to is there under its own name
 		}
-		folder, err := in.folder(path.Dir(name))
-		if err != nil {
-			return err
-		}
-		name = path.Base(name)
-		f, err := folder.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
-		}
-		err = a.Copy(ctx, n, f)
-		if err == nil && runtime.GOOS != "windows" {
-			err = f.Chmod(n.Entry().Mode)
-		}
-		if err = errors.Join(err, f.Close()); err != nil {
-			return err
-		}
-		files++
-		progress(n.Size)
-		return folder.Chtimes(name, time.Time{}, n.Time)
+		return w.add(n)
 	})
+	err = w.end(err)
 	for _, d := range slices.Backward(dirs) {
 		_ = target.Chtimes(escape(d.Path), time.Time{}, d.Time) // a folder's time is a comfort
 	}
-	return files, err
+	return int(w.files.Load()), err
+}
+
+// writers write files of a snapshot into a folder, several at once.
+type writers struct {
+	target   *os.Root
+	progress func(int64)
+	files    atomic.Int64
+	ctx      context.Context
+	work     *errgroup.Group
+	tasks    chan []archive.Node
+	next     []archive.Node
+	bytes    int64
+}
+
+// Files are handed on so many at a time, or so many bytes: small ones lie many in one entry, which is unpacked once for those that follow each other.
+const (
+	together      = 64
+	togetherBytes = 4 << 20
+)
+
+func (w *writers) start(ctx context.Context, a *archive.Archive) error {
+	w.work, w.ctx = errgroup.WithContext(ctx)
+	w.tasks = make(chan []archive.Node)
+	for range runtime.GOMAXPROCS(0) {
+		own, err := a.Again()
+		if err != nil {
+			return err
+		}
+		w.work.Go(func() (err error) {
+			in := inFolder{root: w.target}
+			defer func() { err = errors.Join(err, in.close(), own.Close()) }()
+			for nodes := range w.tasks {
+				for _, n := range nodes {
+					if err := w.write(own, &in, n); err != nil {
+						return err
+					}
+				}
+			}
+			return nil
+		})
+	}
+	return nil
+}
+
+// add hands a file on.
+func (w *writers) add(n archive.Node) error {
+	w.next = append(w.next, n)
+	w.bytes += n.Size
+	if len(w.next) < together && w.bytes < togetherBytes {
+		return nil
+	}
+	return w.hand()
+}
+
+func (w *writers) hand() error {
+	select {
+	case w.tasks <- w.next:
+		w.next, w.bytes = nil, 0
+		return nil
+	case <-w.ctx.Done():
+		return w.ctx.Err()
+	}
+}
+
+// end waits until all is written; err is what went wrong before.
+func (w *writers) end(err error) error {
+	if err == nil && len(w.next) > 0 {
+		err = w.hand()
+	}
+	close(w.tasks)
+	if e := w.work.Wait(); e != nil { // what stopped the others
+		return e
+	}
+	return err
+}
+
+func (w *writers) write(a *archive.Archive, in *inFolder, n archive.Node) error {
+	name := escape(n.Path)
+	folder, err := in.folder(path.Dir(name))
+	if err != nil {
+		return err
+	}
+	name = path.Base(name)
+	f, err := folder.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	err = a.Copy(w.ctx, n, f)
+	if err == nil && runtime.GOOS != "windows" {
+		err = f.Chmod(n.Entry().Mode)
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	w.files.Add(1)
+	w.progress(n.Size)
+	return folder.Chtimes(name, time.Time{}, n.Time)
 }
 
 // inFolder keeps the folder open that was written into last: files come sorted by path, and finding each anew from the root takes longer than
