@@ -40,6 +40,7 @@ func (a *app) progress() func(what string, done, total int64) {
 				mpb.PrependDecorators(decor.Name(what+" "), decor.CountersKiloByte("% .1f of % .1f")),
 				mpb.AppendDecorators(decor.AverageSpeed(decor.SizeB1000(0), "% .1f"), decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
 		}
+		bar.SetTotal(total, false) // more may have come to be done
 		bar.SetCurrent(done)
 		if done >= total {
 			bars.Wait()

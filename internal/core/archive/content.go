@@ -434,6 +434,7 @@ const expiry = 7 * 24 * time.Hour
 
 // clearTemps removes what interrupted keeps of this machine left long ago.
 func (a *Archive) clearTemps(now time.Time) {
+	own := ".part-" + host() + "-"
 	dirs := []string{"content"}
 	names, _ := a.Playthroughs()
 	for _, name := range names {
@@ -442,7 +443,10 @@ func (a *Archive) clearTemps(now time.Time) {
 	for _, dir := range dirs {
 		list, _ := os.ReadDir(filepath.Join(a.Dir, dir))
 		for _, e := range list {
-			if info, err := e.Info(); err == nil && strings.HasPrefix(e.Name(), ".part-"+host()+"-") && now.Sub(info.ModTime()) > expiry {
+			if !strings.HasPrefix(e.Name(), own) {
+				continue
+			}
+			if info, err := e.Info(); err == nil && now.Sub(info.ModTime()) > expiry {
 				_ = os.Remove(filepath.Join(a.Dir, dir, e.Name()))
 			}
 		}

@@ -62,7 +62,12 @@ func (s *Session) CopyArchive(ctx context.Context, dir string) (archive.Copied, 
 	if to.Dir == a.Dir {
 		return archive.Copied{}, usage("ostrov archive add DIR, then ostrov archive copy DIR", "%s is the archive that would be copied", dir)
 	}
-	done, err := a.CopyTo(ctx, to, s.counting("copy", 0))
+	all, err1 := a.Size()
+	there, err2 := to.Size()
+	if err := errors.Join(err1, err2); err != nil {
+		return archive.Copied{}, err
+	}
+	done, err := a.CopyTo(ctx, to, s.counting("copy", max(all-there, 0)))
 	return done, errors.Join(err, to.Close())
 }
 
