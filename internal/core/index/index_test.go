@@ -101,3 +101,27 @@ func TestManyAskAtOnce(t *testing.T) {
 	wait.Wait()
 	require.NoError(t, x.Close())
 }
+
+// TestMuchIsRememberedInLittleMemory stores more than is held at once.
+func TestMuchIsRememberedInLittleMemory(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "index.sqlite")
+	x, err := Open(path)
+	require.NoError(t, err)
+	when := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	for i := range maxFresh + 10 {
+		x.Store(fmt.Sprint(i), tree.Known{Entry: tree.Entry{Kind: tree.File, Size: int64(i), ModTime: when}, Sums: tree.Sums{Blake3: tree.Digest{byte(i), 1}}, Seen: when})
+	}
+	assert.Len(t, x.fresh, 10)
+	require.NoError(t, x.Close())
+	x, err = Open(path)
+	require.NoError(t, err)
+	defer x.Close()
+	for _, i := range []int{0, 1, maxFresh - 1, maxFresh, maxFresh + 9} {
+		k, ok := x.Lookup(fmt.Sprint(i))
+		require.True(t, ok, i)
+		assert.Equal(t, int64(i), k.Entry.Size)
+		assert.Equal(t, tree.Digest{byte(i), 1}, k.Sums.Blake3)
+	}
+	_, ok := x.Lookup("nothing")
+	assert.False(t, ok)
+}
