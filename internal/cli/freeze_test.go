@@ -195,6 +195,12 @@ func TestSetsOfSettings(t *testing.T) {
 	w.ok("undo", "--yes")
 	assert.FileExists(t, filepath.Join(config, "cogs", "honey-dials.ini"))
 
+	assert.Contains(t, w.ok("kept", "usual.1").out, "a set of settings of Brass Orchard")
+	require.NoError(t, os.WriteFile(own, []byte("[view]\nrows = 3\n"), 0o644))
+	w.ok("restore", "usual", "--yes")
+	back, err := os.ReadFile(own)
+	require.NoError(t, err)
+	assert.Equal(t, string(good), string(back))
 	require.NoError(t, os.WriteFile(own, []byte("[view]\nrows = 2\n"), 0o644))
 	w.ok("fresh", "Second", "brass-orchard", "--yes")
 	assert.NoFileExists(t, filepath.Join(config, "cogs", "cider-press.ini"), "settings that are not marked to stay are the playthrough's")

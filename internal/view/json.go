@@ -247,7 +247,7 @@ type HeldDoc struct {
 // Snapshot makes the document of a snapshot.
 func Snapshot(s *archive.Snapshot) SnapshotDoc {
 	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Tags, s.Set, []HeldDoc{}, s.Fingerprint, s.Mods, s.Saves}
-	for _, what := range []string{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures} {
+	for _, what := range besides {
 		if files, bytes := heldBy(s, what); files > 0 {
 			d.With = append(d.With, HeldDoc{what, files, bytes})
 		}

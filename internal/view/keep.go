@@ -42,7 +42,7 @@ func (p *Printer) Kept(k *job.Kept) {
 	for _, c := range k.ModChanges {
 		p.Line("  %-9s %s", "", Text(ModChange(c)))
 	}
-	for _, what := range []string{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures} {
+	for _, what := range besides {
 		if files, bytes := heldBy(s, what); files > 0 {
 			p.Line("  %-9s %s, %s", what, Count(files, "file", "files"), Size(bytes))
 		}
@@ -65,6 +65,9 @@ func (p *Printer) Kept(k *job.Kept) {
 	}
 	p.Next("ostrov kept "+s.Playthrough, "ostrov restore "+s.Address())
 }
+
+// besides are the sorts of files that a snapshot may have besides saves.
+var besides = []string{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures}
 
 // heldBy is how many files and bytes of one sort a snapshot has.
 func heldBy(s *archive.Snapshot, what string) (files int, bytes int64) {
@@ -163,11 +166,23 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 	if len(s.Tags) > 0 {
 		p.Line("  tags: %s", strings.Join(s.Tags, ", "))
 	}
-	p.Line("  %s %s, %s", Text(s.GameTitle), Text(s.Version), Count(len(s.Mods), "mod", "mods"))
+	if s.Set {
+		p.Line("  a set of settings of %s %s", Text(s.GameTitle), Text(s.Version))
+	} else {
+		p.Line("  %s %s, %s", Text(s.GameTitle), Text(s.Version), Count(len(s.Mods), "mod", "mods"))
+	}
+	for _, what := range besides {
+		if files, bytes := heldBy(s, what); files > 0 {
+			p.Line("  %-9s %s, %s", what, Count(files, "file", "files"), Size(bytes))
+		}
+	}
 	for _, m := range s.Mods {
 		if m.Altered {
 			p.Line("  %s %s", p.paint(warn, "altered"), Text(strings.TrimSpace(modName(m)+" "+m.Version)))
 		}
+	}
+	if len(s.Saves) == 0 {
+		return
 	}
 	p.Line("")
 	var rows [][]string
