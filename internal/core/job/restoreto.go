@@ -22,34 +22,59 @@ import (
 	"ostrov/internal/core/unpack"
 )
 
-// RestoreTo writes a snapshot into a new or empty folder, touching nothing else. Names that this system cannot hold are escaped.
+// RestoreTo writes a snapshot into a new or empty folder, touching nothing else: it is there whole or not at all. Names that this system cannot hold are
+// escaped.
 func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir string, req RestoreRequest) (files int, err error) {
 	a, err := s.Archive(false)
 	if err != nil {
 		return 0, err
 	}
-	if err := checkEmpty(dir); err != nil {
-		return 0, err
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return 0, err
-	}
 	progress := s.counting("restore", totalOf(snap))
-	for _, root := range snap.Roots {
-		if len(req.Only) > 0 && !slices.Contains(req.Only, root.What) || req.Slot != "" && root.What != archive.Saves {
-			continue
+	err = makeFolder(dir, func(temp string) error {
+		for _, root := range snap.Roots {
+			if len(req.Only) > 0 && !slices.Contains(req.Only, root.What) || req.Slot != "" && root.What != archive.Saves {
+				continue
+			}
+			sub := filepath.Join(temp, rootName(root))
+			if err := os.Mkdir(sub, 0o755); err != nil {
+				return err
+			}
+			n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot, progress)
+			if err != nil {
+				return problem("ostrov archive verify", "%s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
+			}
+			files += n
 		}
-		sub := filepath.Join(dir, rootName(root))
-		if err := os.Mkdir(sub, 0o755); err != nil {
-			return files, err
-		}
-		n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot, progress)
-		if err != nil {
-			return files, problem("ostrov archive verify", "%s could not be brought back whole: %w", snap.Address(), err)
-		}
-		files += n
+		return nil
+	})
+	return files, err
+}
+
+// makeFolder makes a folder, which must be missing or empty, with what fill writes: beside it first, then it gets its name.
+func makeFolder(dir string, fill func(temp string) error) (err error) {
+	if err := checkEmpty(dir); err != nil {
+		return err
 	}
-	return files, nil
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return err
+	}
+	temp, err := os.MkdirTemp(filepath.Dir(dir), ".part-ostrov-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, os.RemoveAll(temp))
+		}
+	}()
+	if err := fill(temp); err != nil {
+		return err
+	}
+	if err := os.Chmod(temp, 0o755); err != nil {
+		return err
+	}
+	_ = os.Remove(dir) // where it is there, it is empty
+	return os.Rename(temp, dir)
 }
 
 func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archive.Snapshot, root archive.Root, dir, only string, progress func(int64)) (files int, err error) {
@@ -256,58 +281,41 @@ func checkEmpty(dir string) error {
 	return nil
 }
 
-// layOut writes the game of a snapshot into dir, beside which it is made first.
-func (s *Session) layOut(ctx context.Context, snap *archive.Snapshot, first *game.Install, dir string, f *Frozen) (err error) {
+// layOut writes the game of a snapshot into a new folder.
+func (s *Session) layOut(ctx context.Context, snap *archive.Snapshot, first *game.Install, dir string, f *Frozen) error {
 	a, err := s.Archive(false)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
-		return err
-	}
-	temp, err := os.MkdirTemp(filepath.Dir(dir), ".part-ostrov-*")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, os.RemoveAll(temp))
-		}
-	}()
 	progress := s.counting("restore", totalOf(snap))
-	for _, what := range []string{archive.Game, archive.Mods, archive.Settings} { // the game first: where the rest lies is asked of it
-		for _, root := range snap.Roots {
-			if root.What != what {
-				continue
-			}
-			into, err := placeIn(ctx, first, temp, root)
-			if err != nil {
-				return err
-			}
-			if into == "" {
-				if what == archive.Mods {
-					f.Warnings = append(f.Warnings, "its mods lie in a folder outside it, which both installs use: they are left out")
+	return makeFolder(dir, func(temp string) error {
+		for _, what := range []string{archive.Game, archive.Mods, archive.Settings} { // the game first: where the rest lies is asked of it
+			for _, root := range snap.Roots {
+				if root.What != what {
+					continue
 				}
-				continue
+				into, err := placeIn(ctx, first, temp, root)
+				if err != nil {
+					return err
+				}
+				if into == "" {
+					if what == archive.Mods {
+						f.Warnings = append(f.Warnings, "its mods lie in a folder outside it, which both installs use: they are left out")
+					}
+					continue
+				}
+				if err := os.MkdirAll(into, 0o755); err != nil {
+					return err
+				}
+				n, err := s.writeRoot(ctx, a, snap, root, into, "", progress)
+				if err != nil {
+					return problem("ostrov archive verify", "the game of %s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
+				}
+				f.Files += n
 			}
-			if err := os.MkdirAll(into, 0o755); err != nil {
-				return err
-			}
-			n, err := s.writeRoot(ctx, a, snap, root, into, "", progress)
-			if err != nil {
-				return problem("ostrov archive verify", "the game of %s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
-			}
-			f.Files += n
 		}
-	}
-	if err := first.Game.CheckMarker(temp); err != nil {
-		return err
-	}
-	if err := os.Chmod(temp, 0o755); err != nil {
-		return err
-	}
-	_ = os.Remove(dir) // where it is there, it is empty
-	return os.Rename(temp, dir)
+		return first.Game.CheckMarker(temp)
+	})
 }
 
 // placeIn is where a root of a snapshot lies in a copy of the game in dir, or "" where that is elsewhere.

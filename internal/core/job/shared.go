@@ -166,7 +166,7 @@ func (s *Session) RestoreGame(ctx context.Context, snap *archive.Snapshot, dir s
 	if err != nil {
 		return nil, err
 	}
-	if dir, err = newFolder(dir); err != nil {
+	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
 	f := &Frozen{}
@@ -187,15 +187,6 @@ func (s *Session) RestoreGame(ctx context.Context, snap *archive.Snapshot, dir s
 	}
 	f.Install = in
 	return f, s.startFrozen(ctx, snap, f)
-}
-
-// newFolder makes sure that dir can be made, and returns its whole path.
-func newFolder(dir string) (string, error) {
-	dir, err := filepath.Abs(dir)
-	if err != nil {
-		return "", err
-	}
-	return dir, checkEmpty(dir)
 }
 
 // freeVersionName is what to call a second install: its version.
