@@ -229,6 +229,7 @@ func TestFullDisk(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.path("player", "Orchards", "bay_e.orchard"), append([]byte(`<bay title="Big" release="2.3"><!--`), append([]byte(fmt.Sprintf("%x", big)), "--></bay>"...)...), 0o644))
 	r = w.run("keep", "brass-orchard")
 	assert.Equal(t, 1, r.status)
-	assert.Contains(t, r.err, "no space left")
+	assert.Contains(t, r.err, "the drive of the archive")
+	assert.Contains(t, r.err, "ostrov archive clear-old")
 	assert.Contains(t, w.ok("archive", "verify").out, "whole")
 }

@@ -3,7 +3,6 @@ package job
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 
@@ -29,7 +28,7 @@ func (s *Session) spread(ctx context.Context, from *archive.Archive, snap *archi
 		}
 		_, err = from.CopySnapshot(ctx, to, snap)
 		if err = errors.Join(err, to.Close()); err != nil {
-			return fmt.Errorf("kept in %s, but not in %s: %w", from.Dir, dir, err)
+			return problem("ostrov archive copy "+Quoted(dir), "kept in %s, but not in %s: %w", from.Dir, dir, err)
 		}
 		kept.Spread = append(kept.Spread, dir)
 	}

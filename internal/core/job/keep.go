@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -52,6 +53,14 @@ type Kept struct {
 
 // Keep takes a snapshot of a playthrough of the install.
 func (s *Session) Keep(ctx context.Context, in *game.Install, req KeepRequest) (*Kept, error) {
+	kept, err := s.keep(ctx, in, req)
+	if said := (*Error)(nil); isFull(err) && !errors.As(err, &said) {
+		return nil, &Error{Text: fmt.Sprintf("the drive of the archive %s is full; nothing has been kept", s.ArchiveDir()), Hint: "ostrov archive clear-old\nostrov archive add DIR, on a drive that has room", Err: err}
+	}
+	return kept, err
+}
+
+func (s *Session) keep(ctx context.Context, in *game.Install, req KeepRequest) (*Kept, error) {
 	if err := s.RequireRecords(); err != nil {
 		return nil, err
 	}
