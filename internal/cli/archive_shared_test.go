@@ -20,6 +20,7 @@ import (
 
 // TestTwoMachinesKeepAtOnce has two players, each with a home and a game of their own, keep into one archive at the same moments.
 func TestTwoMachinesKeepAtOnce(t *testing.T) {
+	t.Parallel()
 	const rounds = 100
 	one, other := newWorld(t), newWorld(t)
 	shared := filepath.Join(t.TempDir(), "archive")
@@ -94,6 +95,7 @@ func (w *world) hostile(entries []map[string]any, blobs map[string][]byte) {
 
 // TestHostileArchive hands an archive that somebody made to do harm to every command that reads one.
 func TestHostileArchive(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "--with", "game")
 	text := []byte("evil")

@@ -25,6 +25,7 @@ func (w *world) updateTo(version string) {
 
 // TestFreeze keeps a game before its update and lays the former version out as a second install, whose saves lie in the same folder.
 func TestFreeze(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "--with", "game", "--tag", "before-update")
 	own := state(t, w.voyages())
@@ -88,6 +89,7 @@ func moved(files map[string]string, from, to string) map[string]string {
 }
 
 func TestUpdateThatWasNotKept(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	w.updateTo("1.6.4")
@@ -100,6 +102,7 @@ func TestUpdateThatWasNotKept(t *testing.T) {
 }
 
 func TestKeepWith(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	pictures := w.path("player", ".local", "share", "brass-orchard", "pictures")
 	require.NoError(t, os.MkdirAll(pictures, 0o755))
@@ -132,6 +135,7 @@ func TestKeepWith(t *testing.T) {
 
 // TestExport checks an export as someone without Ostrov would: by its manifest.
 func TestExport(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "--with", "mods", "-m", "to show")
 	file := w.path("out.zip")
@@ -169,6 +173,7 @@ func TestExport(t *testing.T) {
 }
 
 func TestSetsOfSettings(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	config := w.path("player", ".config", "brass-orchard")
 	own := filepath.Join(config, "settings.ini")
@@ -220,6 +225,7 @@ func TestSetsOfSettings(t *testing.T) {
 
 // TestSettingsAreKeptBeforeTheyGo holds that a change of settings alone is kept before a change clears them.
 func TestSettingsAreKeptBeforeTheyGo(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	config := w.path("player", ".config", "brass-orchard", "cogs")
 	w.ok("keep", "brass-orchard")
@@ -232,6 +238,7 @@ func TestSettingsAreKeptBeforeTheyGo(t *testing.T) {
 }
 
 func TestPlaythroughNotes(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	r := w.ok("playthroughs", "note", "tidewrack", "waits for Deep Tides 2.2")
@@ -244,6 +251,7 @@ func TestPlaythroughNotes(t *testing.T) {
 
 // TestLinkedMod keeps a mod that is a link to where its maker works on it, and brings it back.
 func TestLinkedMod(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("links need a right there")
 	}
@@ -265,6 +273,7 @@ func TestLinkedMod(t *testing.T) {
 
 // TestAlteredModsAreMarked holds that a mod edited by hand is marked in every list, and stays marked when it is kept.
 func TestAlteredModsAreMarked(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "--with", "mods")
 	assert.NotContains(t, w.ok("mods", "tidewrack").out, "altered")
