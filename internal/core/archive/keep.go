@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -349,26 +348,24 @@ func (k *Keeping) Abandon() {
 
 // Copy writes the content of a file to w, every part checked, and the whole too; of a file of one part nothing is written before that.
 func (a *Archive) Copy(ctx context.Context, n Node, w io.Writer) error {
-	if len(n.Parts) <= 1 && n.Size <= whole {
-		var content bytes.Buffer
-		if err := a.copyParts(ctx, n.Parts, &content); err != nil {
+	wrong := fmt.Errorf("%s: %w: its parts do not make up the whole", n.Path, ErrDamaged)
+	if len(n.Parts) == 1 {
+		data, err := a.part(n.Parts[0])
+		if err != nil {
 			return fmt.Errorf("%s: %w", n.Path, err)
 		}
-		if tree.Digest(blake3.Sum256(content.Bytes())) != n.Digest {
-			return fmt.Errorf("%s: %w: its parts do not make up the whole", n.Path, ErrDamaged)
+		if tree.Digest(blake3.Sum256(data)) != n.Digest {
+			return wrong
 		}
-		_, err := w.Write(content.Bytes())
+		_, err = w.Write(data)
 		return err
 	}
-	pr, pw := io.Pipe()
-	go func() { pw.CloseWithError(a.copyParts(ctx, n.Parts, pw)) }()
-	defer pr.Close()
-	sums, _, err := tree.SumReader(ctx, pr, false, w)
-	if err != nil {
+	sum := blake3.New()
+	if err := a.copyParts(ctx, n.Parts, io.MultiWriter(sum, w)); err != nil {
 		return fmt.Errorf("%s: %w", n.Path, err)
 	}
-	if sums.Blake3 != n.Digest {
-		return fmt.Errorf("%s: %w: its parts do not make up the whole", n.Path, ErrDamaged)
+	if tree.Digest(sum.Sum(nil)) != n.Digest {
+		return wrong
 	}
 	return nil
 }
@@ -378,16 +375,25 @@ func (a *Archive) copyParts(ctx context.Context, parts []Part, w io.Writer) erro
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		data, err := a.entry(p.Entry)
+		data, err := a.part(p)
 		if err != nil {
 			return err
 		}
-		if p.Offset < 0 || p.Length < 0 || p.Offset+p.Length > int64(len(data)) {
-			return fmt.Errorf("%w: a part reaches beyond its entry", ErrDamaged)
-		}
-		if _, err := w.Write(data[p.Offset : p.Offset+p.Length]); err != nil {
+		if _, err := w.Write(data); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// part is the bytes of one part, those of its entry checked.
+func (a *Archive) part(p Part) ([]byte, error) {
+	data, err := a.entry(p.Entry)
+	if err != nil {
+		return nil, err
+	}
+	if p.Offset < 0 || p.Length < 0 || p.Offset+p.Length > int64(len(data)) {
+		return nil, fmt.Errorf("%w: a part reaches beyond its entry", ErrDamaged)
+	}
+	return data[p.Offset : p.Offset+p.Length], nil
 }
