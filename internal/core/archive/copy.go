@@ -121,8 +121,8 @@ func copyOver(ctx context.Context, source, target string) error {
 }
 
 // Repair replaces what is damaged, and content that is missing, by what another archive has, where that is whole, and returns the names of what it
-// replaced.
-func (a *Archive) Repair(ctx context.Context, from *Archive) ([]string, error) {
+// replaced. progress is told the bytes looked at.
+func (a *Archive) Repair(ctx context.Context, from *Archive, progress func(n int64)) ([]string, error) {
 	names, err := a.Playthroughs()
 	if err != nil {
 		return nil, err
@@ -144,6 +144,9 @@ func (a *Archive) Repair(ctx context.Context, from *Archive) ([]string, error) {
 				}
 				checked[c] = true
 				own, other := filepath.Join(a.Dir, "content", c), filepath.Join(from.Dir, "content", c)
+				if info, err := os.Stat(own); err == nil {
+					progress(info.Size())
+				}
 				if checkContent(ctx, own) == nil {
 					continue
 				}

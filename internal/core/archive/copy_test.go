@@ -82,7 +82,7 @@ func TestCopyAndRepairLeaveDamageOut(t *testing.T) {
 	report, err = f.a.Verify(t.Context(), func(int64) {})
 	require.NoError(t, err)
 	assert.NotEmpty(t, report.Damage)
-	mended, err := f.a.Repair(t.Context(), whole)
+	mended, err := f.a.Repair(t.Context(), whole, func(int64) {})
 	require.NoError(t, err)
 	assert.Len(t, mended, 2)
 	report, err = f.a.Verify(t.Context(), func(int64) {})

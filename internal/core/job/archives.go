@@ -80,7 +80,11 @@ func (s *Session) RepairArchive(ctx context.Context, dir string) ([]string, erro
 	if err != nil {
 		return nil, err
 	}
-	repaired, err := a.Repair(ctx, from)
+	total, err := a.Size()
+	if err != nil {
+		return nil, errors.Join(err, from.Close())
+	}
+	repaired, err := a.Repair(ctx, from, s.counting("check", total))
 	return repaired, errors.Join(err, from.Close())
 }
 

@@ -84,11 +84,16 @@ func (s *Session) RecordBase(ctx context.Context, in *game.Install, from string)
 		if err != nil {
 			return nil, err
 		}
+		progress := s.meter("read")
+		for _, e := range own {
+			progress.more(e.Size)
+		}
 		for _, e := range own {
 			sums, err := s.Hasher.File(ctx, in.Root, e, false)
 			if err != nil {
 				return nil, err
 			}
+			progress.did(e.Size)
 			b.Files[e.Path] = sums.Blake3
 		}
 	}

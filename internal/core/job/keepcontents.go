@@ -62,7 +62,7 @@ func (kp *keeper) heavy(ctx context.Context, l *Look) error {
 		return err
 	}
 	if !kp.with(archive.Mods) {
-		return l.Mods.TakeDigests(ctx, kp.s.Hasher, false)
+		return kp.s.readMods(ctx, l, false)
 	}
 	if err := kp.mods(ctx, l); err != nil {
 		return err
@@ -236,7 +236,7 @@ func (kp *keeper) mods(ctx context.Context, l *Look) error {
 		d.end()
 		kp.roots = append(kp.roots, root)
 	}
-	if err := l.Mods.TakeDigests(ctx, kp.s.Hasher, true); err != nil {
+	if err := kp.s.readMods(ctx, l, true); err != nil {
 		return err
 	}
 	if err := kp.s.markAltered(ctx, l); err != nil {

@@ -149,7 +149,7 @@ func (s *Session) Look(ctx context.Context, in *game.Install) (*Look, error) {
 	if l, ok := s.looks[in]; ok {
 		return l, nil
 	}
-	return s.look(ctx, in, func(ctx context.Context, l *Look) error { return l.Mods.TakeDigests(ctx, s.Hasher, false) })
+	return s.look(ctx, in, func(ctx context.Context, l *Look) error { return s.readMods(ctx, l, false) })
 }
 
 // look looks anew; read is what takes the digests of the mods.
@@ -259,6 +259,15 @@ func (s *Session) lookAtMods(ctx context.Context, l *Look, read func(context.Con
 		}
 	}
 	return nil
+}
+
+// readMods takes the digests of mods that have changed since they were last read.
+func (s *Session) readMods(ctx context.Context, l *Look, all bool) error {
+	var total int64
+	for _, m := range l.Mods.Mods {
+		total += m.Size
+	}
+	return l.Mods.TakeDigests(ctx, s.Hasher, all, s.counting("read", total))
 }
 
 // markAltered marks the mods whose content is not that which was first seen of their version.

@@ -82,7 +82,7 @@ func installOf(t *testing.T, d *game.Description, files map[string]string) *game
 func scan(t *testing.T, in *game.Install) Set {
 	s, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
-	require.NoError(t, s.TakeDigests(t.Context(), &tree.Hasher{Now: time.Now}, true))
+	require.NoError(t, s.TakeDigests(t.Context(), &tree.Hasher{Now: time.Now}, true, func(int64) {}))
 	return s
 }
 
@@ -177,10 +177,10 @@ func TestLargeModsWaitUntilTheyAreNeeded(t *testing.T) {
 	s, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	h := &tree.Hasher{Now: time.Now}
-	require.NoError(t, s.TakeDigests(t.Context(), h, false))
+	require.NoError(t, s.TakeDigests(t.Context(), h, false, func(int64) {}))
 	assert.True(t, s.Mods[0].Digest.IsZero())
 	assert.False(t, s.Mods[1].Digest.IsZero())
-	require.NoError(t, s.TakeDigests(t.Context(), h, true))
+	require.NoError(t, s.TakeDigests(t.Context(), h, true, func(int64) {}))
 	assert.False(t, s.Mods[0].Digest.IsZero())
 }
 
