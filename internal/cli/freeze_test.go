@@ -237,6 +237,28 @@ func TestSettingsAreKeptBeforeTheyGo(t *testing.T) {
 	assert.FileExists(t, filepath.Join(config, "cider-press.ini"))
 }
 
+// TestWhatIsKeptFirstIsReadBack damages the archive: a change that would take saves away refuses, as what it keeps first is not whole.
+func TestWhatIsKeptFirstIsReadBack(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	contents, err := filepath.Glob(w.path("ostrov", "archive", "content", "*.zip"))
+	require.NoError(t, err)
+	require.NotEmpty(t, contents)
+	for _, path := range contents {
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		for i := 200; i < len(data)/2; i += 500 {
+			data[i] ^= 0x10
+		}
+		require.NoError(t, os.WriteFile(path, data, 0o644))
+	}
+	r := w.fails(1, "fresh", "New", "tidewrack", "--yes")
+	assert.Contains(t, r.err, "nothing has been changed")
+	assert.Contains(t, r.err, "ostrov archive verify")
+	assert.Len(t, w.titles("tidewrack"), 7)
+}
+
 func TestPlaythroughNotes(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

@@ -411,10 +411,39 @@ func (s *Session) keepBefore(ctx context.Context, p *Planned) (*archive.Snapshot
 	if err != nil {
 		return nil, fmt.Errorf("the present state could not be kept first, so nothing has been changed: %w", err)
 	}
+	if err := s.prove(ctx, kept.Snapshot); err != nil {
+		return nil, problem("ostrov archive verify", "what was kept first cannot be read back, so nothing has been changed: %w", err)
+	}
 	if kept.Unchanged {
 		return nil, nil
 	}
 	return kept.Snapshot, nil
+}
+
+// prove reads back what a change may take away and a snapshot has: saves, settings, what mods stored. Mods that are replaced are moved aside whole.
+func (s *Session) prove(ctx context.Context, snap *archive.Snapshot) error {
+	a, err := s.Archive(false)
+	if err != nil {
+		return err
+	}
+	progress := s.meter("verify")
+	for _, root := range snap.Roots {
+		if !slices.Contains([]string{archive.Saves, archive.Settings, archive.Data}, root.What) {
+			continue
+		}
+		progress.more(root.Bytes)
+		err := a.Nodes(ctx, root, func(n archive.Node) error {
+			if n.Kind != tree.File {
+				return nil
+			}
+			progress.did(n.Size)
+			return a.Copy(ctx, n, io.Discard)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Called is the shortest address of the install that a plan changes.
