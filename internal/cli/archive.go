@@ -27,7 +27,7 @@ func (a *app) archive() *ucli.Command {
 				if err := s.RequireRecords(); err != nil {
 					return err
 				}
-				created, err := s.AddArchive(ctx, cmd.Args().First())
+				created, copied, err := s.AddArchive(ctx, cmd.Args().First())
 				if err != nil {
 					return err
 				}
@@ -36,6 +36,9 @@ func (a *app) archive() *ucli.Command {
 				}
 				p := a.printer()
 				p.Line("%s", map[bool]string{true: "made and added ", false: "added "}[created]+s.ArchiveDir())
+				if copied.Snapshots > 0 {
+					p.Line("  %s that you had are in it too.", view.Count(copied.Snapshots, "snapshot", "snapshots"))
+				}
 				p.Next("ostrov keep")
 				return nil
 			})},

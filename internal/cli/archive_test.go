@@ -52,8 +52,27 @@ func TestSeveralArchives(t *testing.T) {
 	assert.DirExists(t, w.voyages("slot_01"))
 	require.NoError(t, os.Rename(other, away)) // and without any, one in Ostrov's home
 	rewrite(t, w.voyages("slot_00", "voyage.json.gz"), `"lamps "`, `"lamps"`)
-	w.ok("keep", "tidewrack")
+	w.ok("keep", "tidewrack", "-m", "while both were away")
 	assert.DirExists(t, w.path("ostrov", "archive", "content"))
+	require.NoError(t, os.Rename(away, other))
+	assert.Contains(t, w.ok("kept").out, "while both were away", "the archive that is there again has it")
+	assert.Contains(t, w.ok("archive", "verify").out, "whole")
+	w.ok("archive", "clear-old", "--days", "0", "--count", "1", "--yes")
+	before := w.ok("kept").out
+	assert.Equal(t, before, w.ok("kept").out, "and what is cleared there does not come back")
+}
+
+// TestAnArchiveTakesOver holds that what was kept stays in sight when an archive is added.
+func TestAnArchiveTakesOver(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "-m", "at home")
+	drive := filepath.Join(t.TempDir(), "drive")
+	assert.Contains(t, w.ok("archive", "add", drive).out, "1 snapshot that you had")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "kept tidewrack.2")
+	assert.Contains(t, w.ok("kept").out, "at home")
+	assert.Contains(t, w.ok("archive", "add", filepath.Join(t.TempDir(), "other")).out, "2 snapshots that you had")
+	assert.Contains(t, w.fails(1, "kept", "tidewrack.1", "--export", filepath.Join(t.TempDir(), "no", "x.zip")).err, "no is not there")
 }
 
 func TestClearOld(t *testing.T) {

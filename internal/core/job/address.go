@@ -152,9 +152,9 @@ func (s *Session) called(in *game.Install) string {
 // Snapshot finds the snapshot that an address means: PLAYTHROUGH.NUMBER, PLAYTHROUGH.TAG for the newest that has the tag, or PLAYTHROUGH for the
 // newest of all.
 func (s *Session) Snapshot(address string) (*archive.Snapshot, error) {
-	a, err := s.Archive(false)
+	a, err := s.existing()
 	if err != nil {
-		return nil, problem("ostrov keep", "there is no archive yet in %s: %w", s.ArchiveDir(), err)
+		return nil, err
 	}
 	name, which, named := strings.Cut(address, ".")
 	number, err := strconv.Atoi(which)

@@ -35,6 +35,47 @@ func (s *Session) spread(ctx context.Context, from *archive.Archive, snap *archi
 	return nil
 }
 
+// existing opens the archive for what makes no sense without one.
+func (s *Session) existing() (*archive.Archive, error) {
+	a, err := s.Archive(false)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &Error{Text: "there is no archive in " + s.ArchiveDir() + " yet", Hint: "ostrov keep", Err: err}
+	}
+	return a, err
+}
+
+// stoodIn is a snapshot that was kept into the archive in Ostrov's home while no other was there.
+type stoodIn struct {
+	Playthrough string `json:"playthrough"`
+	ID          string `json:"id"`
+}
+
+// gather copies into an archive that is there again what was kept meanwhile into the one that stood in for it.
+func (s *Session) gather(ctx context.Context, to *archive.Archive) error {
+	if len(s.config.StoodIn) == 0 || to.Dir == s.ownArchive() || s.Unrecorded != nil {
+		return nil
+	}
+	own, err := archive.Open(s.ownArchive(), s.archiveCache())
+	if err != nil {
+		return err
+	}
+	defer own.Close()
+	for _, kept := range s.config.StoodIn {
+		snap, err := own.Newest(kept.Playthrough, func(x *archive.Snapshot) bool { return x.ID == kept.ID })
+		if err != nil {
+			return err
+		}
+		if snap == nil { // cleared meanwhile
+			continue
+		}
+		if _, err := own.CopySnapshot(ctx, to, snap); err != nil {
+			return err
+		}
+	}
+	s.config.StoodIn = nil
+	return s.writeConfig()
+}
+
 // openArchive opens an archive that an argument names.
 func (s *Session) openArchive(dir string) (*archive.Archive, error) {
 	dir, err := filepath.Abs(dir)
@@ -43,16 +84,16 @@ func (s *Session) openArchive(dir string) (*archive.Archive, error) {
 	}
 	a, err := archive.Open(dir, s.archiveCache())
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, problem("ostrov archive add DIR", "there is no archive in %s: %w", dir, err)
+		return nil, &Error{Text: "there is no archive in " + dir, Hint: "ostrov archive add DIR", Err: err}
 	}
 	return a, err
 }
 
 // CopyArchive copies what the archive in dir lacks from the one that is kept into.
 func (s *Session) CopyArchive(ctx context.Context, dir string) (archive.Copied, error) {
-	a, err := s.Archive(false)
+	a, err := s.existing()
 	if err != nil {
-		return archive.Copied{}, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+		return archive.Copied{}, err
 	}
 	to, err := s.openArchive(dir)
 	if err != nil {
@@ -72,9 +113,9 @@ func (s *Session) CopyArchive(ctx context.Context, dir string) (archive.Copied, 
 
 // RepairArchive replaces damaged content by that of the archive in dir, and returns the names of what was replaced.
 func (s *Session) RepairArchive(ctx context.Context, dir string) ([]string, error) {
-	a, err := s.Archive(false)
+	a, err := s.existing()
 	if err != nil {
-		return nil, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+		return nil, err
 	}
 	from, err := s.openArchive(dir)
 	if err != nil {
@@ -90,18 +131,18 @@ func (s *Session) RepairArchive(ctx context.Context, dir string) ([]string, erro
 
 // GlanceArchive looks whether all that snapshots use is there, without reading it.
 func (s *Session) GlanceArchive(ctx context.Context) (archive.Report, error) {
-	a, err := s.Archive(false)
+	a, err := s.existing()
 	if err != nil {
-		return archive.Report{}, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+		return archive.Report{}, err
 	}
 	return a.Glance(ctx)
 }
 
 // PlanClear looks what clearing the archive by a rule would remove.
 func (s *Session) PlanClear(rule archive.Rule) (*archive.Clearing, error) {
-	a, err := s.Archive(false)
+	a, err := s.existing()
 	if err != nil {
-		return nil, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+		return nil, err
 	}
 	return a.PlanClear(rule, s.Now())
 }

@@ -125,6 +125,12 @@ func (s *Session) keep(ctx context.Context, in *game.Install, req KeepRequest) (
 	if err := keeping.k.Commit(snap); err != nil {
 		return nil, fmt.Errorf("nothing has been kept: %w", err)
 	}
+	if len(s.config.Archives) > 0 && a.Dir == s.ownArchive() {
+		s.config.StoodIn = append(s.config.StoodIn, stoodIn{snap.Playthrough, snap.ID})
+		if err := s.writeConfig(); err != nil {
+			return nil, err
+		}
+	}
 	kept.compare(snap)
 	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, keeping.k.Copied(), keeping.k.Reused(), keeping.k.Stored()
 	if req.Always {

@@ -481,9 +481,9 @@ func (p *Planned) Changes() bool { return len(p.plan.Items) > 0 }
 
 // VerifyArchive proves the archive whole, or names what is damaged.
 func (s *Session) VerifyArchive(ctx context.Context) (archive.Report, error) {
-	a, err := s.Archive(false)
+	a, err := s.existing()
 	if err != nil {
-		return archive.Report{}, problem("ostrov keep", "there is no archive in %s: %w", s.ArchiveDir(), err)
+		return archive.Report{}, err
 	}
 	total, err := a.Size()
 	if err != nil {

@@ -57,6 +57,8 @@ type Session struct {
 type config struct {
 	Format   int      `json:"ostrov_config"`
 	Archives []string `json:"archives,omitempty"` // folders; the first is the one that is kept into
+	// StoodIn are the snapshots that none of these has yet, since their drives were away.
+	StoodIn []stoodIn `json:"stood_in,omitempty"`
 }
 
 // Error is what went wrong in words for people: what happened, what is unharmed, what to do.
@@ -263,6 +265,9 @@ func (s *Session) Archive(create bool) (*archive.Archive, error) {
 		a, err := archive.Open(dir, s.archiveCache())
 		if err == nil {
 			s.archive = a
+			if err := s.gather(context.Background(), a); err != nil {
+				s.Log.Warn("what stood in was not copied yet", "error", err)
+			}
 			return a, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
@@ -291,10 +296,11 @@ func (s *Session) archiveCache() archive.Cache {
 }
 
 // AddArchive makes dir the archive that snapshots go to. It is created where it is missing. An archive inside a game's folders, or around
-// them, is refused.
-func (s *Session) AddArchive(ctx context.Context, dir string) (created bool, err error) {
+// them, is refused. What the archive in use has until now is copied into it, so that it stays in sight; what was
+// interrupted goes on from there.
+func (s *Session) AddArchive(ctx context.Context, dir string) (created bool, copied archive.Copied, err error) {
 	if dir, err = filepath.Abs(dir); err != nil {
-		return false, err
+		return false, copied, err
 	}
 	if real, err := filepath.EvalSymlinks(filepath.Dir(dir)); err == nil {
 		dir = filepath.Join(real, filepath.Base(dir))
@@ -305,11 +311,11 @@ func (s *Session) AddArchive(ctx context.Context, dir string) (created bool, err
 		}
 		folders, err := in.Folders(ctx)
 		if err != nil {
-			return false, err
+			return false, copied, err
 		}
 		for _, path := range append([]string{in.Root}, folderPaths(folders)...) {
 			if dir == path || game.Within(dir, path) || game.Within(path, dir) {
-				return false, usage("choose a folder elsewhere, best on another drive", "%s overlaps %s, a folder of %s: the game would find the snapshots there", dir, path, in.Game.Title)
+				return false, copied, usage("choose a folder elsewhere, best on another drive", "%s overlaps %s, a folder of %s: the game would find the snapshots there", dir, path, in.Game.Title)
 			}
 		}
 	}
@@ -319,9 +325,22 @@ func (s *Session) AddArchive(ctx context.Context, dir string) (created bool, err
 		created = true
 	}
 	if err != nil {
-		return false, err
+		return false, copied, err
 	}
-	s.config.Format = 1
+	defer a.Close()
+	if before, err := s.Archive(false); err == nil && before.Dir != a.Dir {
+		size, err := before.Size()
+		if err != nil {
+			return created, copied, err
+		}
+		if copied, err = before.CopyTo(ctx, a, s.counting("copy", size)); err != nil {
+			return created, copied, err
+		}
+		s.archive = nil
+		if err := before.Close(); err != nil {
+			return created, copied, err
+		}
+	}
 	archives := []string{dir}
 	for _, other := range s.config.Archives {
 		if other != dir {
@@ -329,11 +348,16 @@ func (s *Session) AddArchive(ctx context.Context, dir string) (created bool, err
 		}
 	}
 	s.config.Archives = archives
+	return created, copied, s.writeConfig()
+}
+
+func (s *Session) writeConfig() error {
+	s.config.Format = 1
 	data, err := json.MarshalIndent(s.config, "", "  ")
 	if err != nil {
-		return false, err
+		return err
 	}
-	return created, errors.Join(s.writeHome("config.json", data), a.Close())
+	return s.writeHome("config.json", data)
 }
 
 func folderPaths(folders []game.Located) []string {

@@ -11,6 +11,9 @@ import (
 // writeWhole writes a file whole or not at all.
 func writeWhole(path string, mode fs.FileMode, write func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".part-ostrov-*")
+	if errors.Is(err, fs.ErrNotExist) { // the player named a folder, not that file
+		return &fs.PathError{Op: "open", Path: filepath.Dir(path), Err: fs.ErrNotExist}
+	}
 	if err != nil {
 		return err
 	}
