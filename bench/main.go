@@ -68,6 +68,7 @@ type bench struct {
 	dir    string
 	ostrov string // the program
 	self   string // this one
+	gone   int    // how many trees were moved aside
 }
 
 func (b *bench) path(parts ...string) string {

@@ -384,7 +384,54 @@ func FuzzCut(f *testing.F) {
 		}
 		n := cut(data)
 		assert.True(t, n > 0 && n <= len(data) && n <= maxPart)
+		assert.Equal(t, plainCut(data), n)
 	})
+}
+
+// plainCut says byte by byte where docs/formats.md puts the border: archives that are there were split so.
+func plainCut(data []byte) int {
+	var h uint64
+	for i := minPart; i < min(len(data), maxPart); i++ {
+		h = h<<1 + gear[data[i]]
+		bits := 22
+		if i >= meanPart {
+			bits = 18
+		}
+		if h>>40&(1<<bits-1) == 0 {
+			return i + 1
+		}
+	}
+	return min(len(data), maxPart)
+}
+
+func TestCutsWhereTheFormatSays(t *testing.T) {
+	data := noise(24<<20, 3)
+	short, long := 0, 0
+	for at := 0; at < len(data); {
+		n := cut(data[at:])
+		require.Equal(t, plainCut(data[at:]), n)
+		if n < meanPart {
+			short++
+		} else if n < maxPart {
+			long++
+		}
+		at += n
+	}
+	assert.Positive(t, short, "borders before the mean")
+	assert.Positive(t, long, "borders after the mean")
+	same := make([]byte, maxPart+5)
+	assert.Equal(t, plainCut(same), cut(same), "no border by content")
+	for n := range 9 {
+		assert.Equal(t, minPart+n, cut(same[:minPart+n]))
+	}
+}
+
+func BenchmarkCut(b *testing.B) {
+	data := noise(maxPart, 3)
+	b.SetBytes(int64(cut(data) - minPart))
+	for b.Loop() {
+		cut(data)
+	}
 }
 
 func BenchmarkKeep(b *testing.B) {

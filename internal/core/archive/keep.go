@@ -14,8 +14,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/zeebo/blake3"
-
 	"ostrov/internal/core/tree"
 )
 
@@ -251,38 +249,6 @@ func (k *Keeping) holdsAll(parts []Part) bool {
 	return true
 }
 
-// split stores what in gives as parts, holding no more than the largest part in memory.
-func (r *reader) split(in io.Reader) ([]Part, error) {
-	var parts []Part
-	if r.buf == nil {
-		r.buf = make([]byte, 0, maxPart)
-	}
-	buf := r.buf[:0]
-	for {
-		n, err := io.ReadFull(in, buf[len(buf):cap(buf)])
-		buf = buf[:len(buf)+n]
-		end := err == io.EOF || err == io.ErrUnexpectedEOF
-		if err != nil && !end {
-			return nil, err
-		}
-		for len(buf) > 0 && (end || len(buf) == cap(buf)) {
-			length := len(buf)
-			if !end || len(parts) > 0 { // a file of at most one buffer stays whole
-				length = cut(buf)
-			}
-			d, err := r.k.w.add(&r.packer, buf[:length])
-			if err != nil {
-				return nil, err
-			}
-			parts = append(parts, Part{Entry: d, Length: int64(length)})
-			buf = append(buf[:0], buf[length:]...)
-		}
-		if end {
-			return parts, nil
-		}
-	}
-}
-
 // Commit publishes the snapshot, first its content, then its JSON, and numbers it. It looks again whether what it builds on is still there.
 func (k *Keeping) Commit(s *Snapshot) error {
 	if err := CheckName(s.Playthrough); err != nil {
@@ -344,56 +310,4 @@ func (k *Keeping) Abandon() {
 	if k.w.file != nil || len(k.w.done) > 0 {
 		k.w.abandon()
 	}
-}
-
-// Copy writes the content of a file to w, every part checked, and the whole too; of a file of one part nothing is written before that.
-func (a *Archive) Copy(ctx context.Context, n Node, w io.Writer) error {
-	wrong := fmt.Errorf("%s: %w: its parts do not make up the whole", n.Path, ErrDamaged)
-	if len(n.Parts) == 1 {
-		data, err := a.part(n.Parts[0])
-		if err != nil {
-			return fmt.Errorf("%s: %w", n.Path, err)
-		}
-		if tree.Digest(blake3.Sum256(data)) != n.Digest {
-			return wrong
-		}
-		_, err = w.Write(data)
-		return err
-	}
-	sum := blake3.New()
-	if err := a.copyParts(ctx, n.Parts, io.MultiWriter(sum, w)); err != nil {
-		return fmt.Errorf("%s: %w", n.Path, err)
-	}
-	if tree.Digest(sum.Sum(nil)) != n.Digest {
-		return wrong
-	}
-	return nil
-}
-
-func (a *Archive) copyParts(ctx context.Context, parts []Part, w io.Writer) error {
-	for _, p := range parts {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		data, err := a.part(p)
-		if err != nil {
-			return err
-		}
-		if _, err := w.Write(data); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// part is the bytes of one part, those of its entry checked.
-func (a *Archive) part(p Part) ([]byte, error) {
-	data, err := a.entry(p.Entry)
-	if err != nil {
-		return nil, err
-	}
-	if p.Offset < 0 || p.Length < 0 || p.Offset+p.Length > int64(len(data)) {
-		return nil, fmt.Errorf("%w: a part reaches beyond its entry", ErrDamaged)
-	}
-	return data[p.Offset : p.Offset+p.Length], nil
 }

@@ -127,16 +127,18 @@ type writers struct {
 	bytes    int64
 }
 
-// Files are handed on so many at a time, or so many bytes: small ones lie many in one entry, which is unpacked once for those that follow each other.
+// Files are handed on so many at a time or so many bytes, and those whose content lies in one entry together, as far as they follow each other: it is unpacked
+// once then.
 const (
-	together      = 64
+	together      = 32
+	togetherMost  = 512
 	togetherBytes = 4 << 20
 )
 
 func (w *writers) start(ctx context.Context, a *archive.Archive) error {
 	w.work, w.ctx = errgroup.WithContext(ctx)
 	w.tasks = make(chan []archive.Node)
-	for range runtime.GOMAXPROCS(0) {
+	for range 2 * runtime.GOMAXPROCS(0) { // while one waits for the drive another unpacks
 		own, err := a.Again()
 		if err != nil {
 			return err
@@ -159,12 +161,23 @@ func (w *writers) start(ctx context.Context, a *archive.Archive) error {
 
 // add hands a file on.
 func (w *writers) add(n archive.Node) error {
+	enough := len(w.next) >= together || w.bytes >= togetherBytes
+	if enough && (len(w.next) >= togetherMost || beginsIn(n) != beginsIn(w.next[len(w.next)-1])) {
+		if err := w.hand(); err != nil {
+			return err
+		}
+	}
 	w.next = append(w.next, n)
 	w.bytes += n.Size
-	if len(w.next) < together && w.bytes < togetherBytes {
-		return nil
+	return nil
+}
+
+// beginsIn is the entry of the archive that the content of a file begins in.
+func beginsIn(n archive.Node) (d tree.Digest) {
+	if len(n.Parts) > 0 {
+		d = n.Parts[0].Entry
 	}
-	return w.hand()
+	return d
 }
 
 func (w *writers) hand() error {
