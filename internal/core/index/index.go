@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"sync"
-	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
@@ -20,10 +19,10 @@ import (
 )
 
 // format is the number of the schema; an index of another one is emptied.
-const format = 2
+const format = 3
 
 const schema = `
-CREATE TABLE IF NOT EXISTS files (path TEXT PRIMARY KEY, kind TEXT, size INTEGER, mtime INTEGER, ctime INTEGER, id INTEGER, blake3 BLOB, sha256 TEXT, seen INTEGER) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS runs (folder TEXT, first TEXT, files BLOB, PRIMARY KEY (folder, first)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS contents (archive TEXT, zip TEXT, size INTEGER, digests BLOB, PRIMARY KEY (archive, zip)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS notes (place TEXT PRIMARY KEY, state BLOB, what BLOB) WITHOUT ROWID;`
 
@@ -33,7 +32,9 @@ type Index struct {
 	lookup *sql.Stmt
 	empty  bool // no file was known at Open: then none need be looked up
 	mu     sync.Mutex
-	fresh  map[string]tree.Known
+	fresh  map[place]tree.Known
+	recent []*run // of those that were read last, in a ring
+	oldest int    // in recent
 	notes  map[string]note
 }
 
@@ -45,11 +46,11 @@ type note struct {
 
 // Open opens the index in the file path, creating it if need be.
 func Open(path string) (*Index, error) {
-	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
+	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
-	x := &Index{db: db, fresh: map[string]tree.Known{}, notes: map[string]note{}}
+	x := &Index{db: db, fresh: map[place]tree.Known{}, recent: make([]*run, 0, recentRuns), notes: map[string]note{}}
 	if err := x.prepare(); err != nil {
 		return nil, errors.Join(fmt.Errorf("index %s: %w", path, err), db.Close())
 	}
@@ -63,7 +64,7 @@ func (x *Index) prepare() error {
 	}
 	if is != format {
 		if is != 0 {
-			if _, err := x.db.Exec("DROP TABLE IF EXISTS files; DROP TABLE IF EXISTS contents; DROP TABLE IF EXISTS notes"); err != nil {
+			if _, err := x.db.Exec("DROP TABLE IF EXISTS files; DROP TABLE IF EXISTS runs; DROP TABLE IF EXISTS contents; DROP TABLE IF EXISTS notes"); err != nil {
 				return err
 			}
 		}
@@ -72,10 +73,10 @@ func (x *Index) prepare() error {
 		}
 	}
 	var err error
-	if err := x.db.QueryRow("SELECT NOT EXISTS (SELECT 1 FROM files)").Scan(&x.empty); err != nil {
+	if err := x.db.QueryRow("SELECT NOT EXISTS (SELECT 1 FROM runs)").Scan(&x.empty); err != nil {
 		return err
 	}
-	x.lookup, err = x.db.Prepare("SELECT kind, size, mtime, ctime, id, blake3, sha256, seen FROM files WHERE path = ?")
+	x.lookup, err = x.db.Prepare("SELECT files FROM runs WHERE folder = ? AND first <= ? ORDER BY first DESC LIMIT 1")
 	return err
 }
 
@@ -83,34 +84,27 @@ func (x *Index) prepare() error {
 func (x *Index) Lookup(path string) (tree.Known, bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if k, ok := x.fresh[path]; ok {
+	p := placeOf(path)
+	if k, ok := x.fresh[p]; ok {
 		return k, true
 	}
 	if x.empty {
 		return tree.Known{}, false
 	}
-	var k tree.Known
-	var mtime, ctime, seen, id int64
-	var digest []byte
-	err := x.lookup.QueryRow(path).Scan(&k.Entry.Kind, &k.Entry.Size, &mtime, &ctime, &id, &digest, &k.Sums.SHA256, &seen)
-	if err != nil || len(digest) != len(k.Sums.Blake3) {
-		return tree.Known{}, false
-	}
-	k.Entry.ModTime, k.Entry.ChangeTime, k.Seen, k.Entry.FileID = fromNano(mtime), fromNano(ctime), fromNano(seen), uint64(id)
-	copy(k.Sums.Blake3[:], digest)
-	return k, true
+	return x.written(p)
 }
 
 // Store remembers a file that has been read.
 func (x *Index) Store(path string, k tree.Known) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	p := placeOf(path)
 	if k.Sums.SHA256 == "" { // what another look found stays, as long as the content is the same
-		if old, ok := x.fresh[path]; ok && old.Sums.Blake3 == k.Sums.Blake3 {
+		if old, ok := x.fresh[p]; ok && old.Sums.Blake3 == k.Sums.Blake3 {
 			k.Sums.SHA256 = old.Sums.SHA256
 		}
 	}
-	x.fresh[path] = k
+	x.fresh[p] = k
 	if len(x.fresh) >= maxFresh {
 		_ = x.flush() // a cache may fail to remember
 		clear(x.fresh)
@@ -182,35 +176,17 @@ func (x *Index) flush() error {
 		return err
 	}
 	defer tx.Rollback()
-	insert, err := tx.Prepare("INSERT OR REPLACE INTO files VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)")
-	if err != nil {
+	if err := x.writeFiles(tx); err != nil {
 		return err
-	}
-	for path, k := range x.fresh {
-		if _, err := insert.Exec(path, k.Entry.Kind, k.Entry.Size, toNano(k.Entry.ModTime), toNano(k.Entry.ChangeTime), int64(k.Entry.FileID),
-			k.Sums.Blake3[:], k.Sums.SHA256, toNano(k.Seen)); err != nil {
-			return err
-		}
 	}
 	for place, n := range x.notes {
 		if _, err := tx.Exec("INSERT OR REPLACE INTO notes VALUES (?, ?, ?)", place, n.state[:], n.what); err != nil {
 			return err
 		}
 	}
-	return tx.Commit()
-}
-
-// fromNano and toNano keep the zero time what it is.
-func fromNano(n int64) time.Time {
-	if n == 0 {
-		return time.Time{}
+	if err := tx.Commit(); err != nil {
+		return err
 	}
-	return time.Unix(0, n)
-}
-
-func toNano(t time.Time) int64 {
-	if t.IsZero() {
-		return 0
-	}
-	return t.UnixNano()
+	x.recent, x.oldest = x.recent[:0], 0 // older than what is written now
+	return nil
 }
