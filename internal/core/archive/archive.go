@@ -11,16 +11,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/tree"
 )
@@ -383,37 +384,13 @@ func host() string {
 	return regexp.MustCompile(`[^A-Za-z0-9-]`).ReplaceAllString(name, "-")
 }
 
-// publish writes a file under a temporary name, synced, and renames it.
+// publish writes a file of the archive.
 func publish(path string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".part-"+host()+"-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	return finish(f, path, err)
+	return durable.Write(path, partName(), published, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
-// finish ends what publish began: f is synced, closed and renamed to path, or removed.
-func finish(f *os.File, path string, err error) error {
-	if err == nil {
-		err = f.Chmod(0o644)
-		if runtime.GOOS == "windows" {
-			err = nil
-		}
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	err = errors.Join(err, f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
-	}
-	if dir, err := os.Open(filepath.Dir(path)); err == nil && runtime.GOOS != "windows" {
-		_ = dir.Sync() // some file systems cannot sync folders; the content itself is synced
-		dir.Close()
-	}
-	return nil
-}
+// published is the mode of the files of an archive.
+const published = 0o644
+
+// partName is the pattern of the names that files have while they are written. It tells the machine; see clearTemps.
+func partName() string { return ".part-" + host() + "-*" }

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/zip"
 	"github.com/zeebo/blake3"
 
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/tree"
 )
 
@@ -152,7 +153,7 @@ func (w *contentWriter) append(e packed) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.zip == nil {
-		f, err := os.CreateTemp(filepath.Join(w.a.Dir, "content"), ".part-"+host()+"-*")
+		f, err := os.CreateTemp(filepath.Join(w.a.Dir, "content"), partName())
 		if err != nil {
 			return err
 		}
@@ -221,7 +222,7 @@ func (w *contentWriter) publishDone() error {
 		if err != nil {
 			return err
 		}
-		if err := finish(f, filepath.Join(w.a.Dir, "content", p.name), nil); err != nil {
+		if err := durable.Publish(f, filepath.Join(w.a.Dir, "content", p.name), published, nil); err != nil {
 			return err
 		}
 		w.a.mu.Lock()
@@ -260,7 +261,7 @@ const expiry = 7 * 24 * time.Hour
 
 // clearTemps removes what interrupted keeps of this machine left long ago.
 func (a *Archive) clearTemps(now time.Time) {
-	own := ".part-" + host() + "-"
+	own := strings.TrimSuffix(partName(), "*")
 	dirs := []string{"content"}
 	names, _ := a.Playthroughs()
 	for _, name := range names {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/tree"
 )
 
@@ -104,7 +105,7 @@ func copyOver(ctx context.Context, source, target string) error {
 		return err
 	}
 	defer in.Close()
-	out, err := os.CreateTemp(filepath.Dir(target), ".part-"+host()+"-*")
+	out, err := os.CreateTemp(filepath.Dir(target), partName())
 	if err != nil {
 		return err
 	}
@@ -117,7 +118,7 @@ func copyOver(ctx context.Context, source, target string) error {
 			err = fmt.Errorf("%s: %w", filepath.Base(source), err)
 		}
 	}
-	return finish(out, target, err)
+	return durable.Publish(out, target, published, err)
 }
 
 // Repair replaces what is damaged, and content that is missing, by what another archive has, where that is whole, and returns the names of what it

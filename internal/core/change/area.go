@@ -15,6 +15,8 @@ import (
 	"syscall"
 	"time"
 
+	"ostrov/internal/core/durable"
+
 	"github.com/gofrs/flock"
 	"github.com/zeebo/blake3"
 )
@@ -244,7 +246,7 @@ func (a *area) clear() error {
 			return err
 		}
 	}
-	return syncDir(a.dir)
+	return durable.SyncDir(a.dir)
 }
 
 // discard forgets a change that did not happen.

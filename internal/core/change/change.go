@@ -17,10 +17,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
 
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/tree"
 )
 
@@ -145,8 +147,10 @@ type transaction struct {
 // dir is the folder of the change in the area of root.
 func (t *transaction) dir(root string) string { return filepath.Join(t.areas[root].dir, t.r.ID) }
 
-// stage prepares all new content, synced, and the list of exchanges.
+// stage prepares all new content, on the drive, and the list of exchanges.
 func (t *transaction) stage() error {
+	var batch durable.Batch
+	var dirs []string
 	for i, item := range t.plan.Items {
 		dir := t.dir(item.Root)
 		for _, sub := range []string{"new", "old"} {
@@ -158,12 +162,15 @@ func (t *transaction) stage() error {
 		number := fmt.Sprintf("%04d", i)
 		if item.Fill != nil {
 			x.New = filepath.Join(dir, "new", number)
-			stage, err := openStage(filepath.Join(dir, "new"), number)
+			stage, err := openStage(filepath.Join(dir, "new"), number, &batch)
 			if err != nil {
 				return err
 			}
 			if err := errors.Join(item.Fill(t.ctx, stage), stage.finish()); err != nil {
 				return fmt.Errorf("preparing %s: %w", item.Name, err)
+			}
+			if !slices.Contains(dirs, dir) {
+				dirs = append(dirs, dir)
 			}
 		}
 		if x.New != "" {
@@ -174,6 +181,9 @@ func (t *transaction) stage() error {
 		}
 		x.Old = filepath.Join(dir, "old", number)
 		t.r.Items = append(t.r.Items, x)
+	}
+	if err := batch.End(dirs...); err != nil {
+		return err
 	}
 	return fault("staged")
 }
@@ -270,7 +280,7 @@ func (t *transaction) swap(x *Exchange) error {
 		}
 	}
 	if x.Old != "" {
-		if err := rename(x.Target, x.Old); err != nil {
+		if err := durable.Rename(x.Target, x.Old); err != nil {
 			return err
 		}
 		if err := fault("aside"); err != nil {
@@ -278,11 +288,11 @@ func (t *transaction) swap(x *Exchange) error {
 		}
 	}
 	if x.New != "" {
-		if err := rename(x.New, x.Target); err != nil {
+		if err := durable.Rename(x.New, x.Target); err != nil {
 			return err
 		}
 	}
-	if err := syncDir(filepath.Dir(x.Target)); err != nil {
+	if err := durable.SyncDir(filepath.Dir(x.Target)); err != nil {
 		return err
 	}
 	return fault("exchanged")
@@ -351,24 +361,24 @@ func (r *Record) rollBack() error {
 		oldAside := x.Old != "" && exists(x.Old)
 		newPlaced := x.New != "" && !exists(x.New) && exists(x.Target)
 		if newPlaced && (oldAside || x.Old == "") {
-			if err := rename(x.Target, x.New); err != nil {
+			if err := durable.Rename(x.Target, x.New); err != nil {
 				return err
 			}
 		}
 		if oldAside {
 			if exists(x.Target) { // something else has been put there since: kept beside
-				if err := rename(x.Target, freeName(x.Old+".found")); err != nil {
+				if err := durable.Rename(x.Target, freeName(x.Old+".found")); err != nil {
 					return err
 				}
 			}
-			if err := rename(x.Old, x.Target); err != nil {
+			if err := durable.Rename(x.Old, x.Target); err != nil {
 				return err
 			}
 		}
 		for j := len(x.Made) - 1; j >= 0; j-- {
 			_ = os.Remove(x.Made[j]) // only when empty
 		}
-		if err := syncDir(filepath.Dir(x.Target)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := durable.SyncDir(filepath.Dir(x.Target)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}

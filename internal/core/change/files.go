@@ -3,7 +3,6 @@ package change
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -12,15 +11,17 @@ import (
 	"runtime"
 	"time"
 
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/tree"
 )
 
 // Stage is where the new content of one target is written. All names are slash-separated and relative to the target; "." is the target
-// itself, for a target that is a file. Nothing can be written outside of it.
+// itself, for a target that is a file. Nothing can be written outside of it. All is on the drive before the exchange.
 type Stage struct {
-	root *os.Root
-	name string
-	dirs []stagedDir
+	root  *os.Root
+	name  string
+	dirs  []stagedDir
+	batch *durable.Batch
 }
 
 type stagedDir struct {
@@ -29,12 +30,12 @@ type stagedDir struct {
 }
 
 // openStage makes the stage name in the folder dir.
-func openStage(dir, name string) (*Stage, error) {
+func openStage(dir, name string, batch *durable.Batch) (*Stage, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
 	}
-	return &Stage{root: root, name: name}, nil
+	return &Stage{root: root, name: name, batch: batch}, nil
 }
 
 func (s *Stage) path(name string) string { return path.Join(s.name, name) }
@@ -48,7 +49,7 @@ func (s *Stage) Mkdir(name string, e tree.Entry) error {
 	return s.root.MkdirAll(s.path(name), 0o700)
 }
 
-// Write writes a file with the mode and times of e, the content coming from write. It is synced to disk.
+// Write writes a file with the mode and times of e, the content coming from write.
 func (s *Stage) Write(name string, e tree.Entry, write func(io.Writer) error) error {
 	if err := fault("write"); err != nil {
 		return err
@@ -68,7 +69,7 @@ func (s *Stage) Write(name string, e tree.Entry, write func(io.Writer) error) er
 		err = f.Chmod(e.Mode.Perm())
 	}
 	if err == nil {
-		err = f.Sync()
+		err = s.batch.Wrote(f)
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
@@ -79,7 +80,7 @@ func (s *Stage) Write(name string, e tree.Entry, write func(io.Writer) error) er
 // Symlink makes a link that points to target, which must lead to inside the stage's own target; that is the caller's to check.
 func (s *Stage) Symlink(name, target string) error { return s.root.Symlink(target, s.path(name)) }
 
-// finish sets what could not be set while folders were being filled, syncs and closes.
+// finish sets what could not be set while folders were being filled.
 func (s *Stage) finish() error {
 	var err error
 	for i := len(s.dirs) - 1; i >= 0; i-- {
@@ -90,7 +91,7 @@ func (s *Stage) finish() error {
 		err = errors.Join(err, s.root.Chtimes(d.name, time.Time{}, d.entry.ModTime))
 		if f, openErr := s.root.Open(d.name); openErr == nil {
 			if runtime.GOOS != "windows" {
-				err = errors.Join(err, f.Sync())
+				err = errors.Join(err, s.batch.Wrote(f))
 			}
 			f.Close()
 		}
@@ -107,59 +108,14 @@ func writeJSON(path string, v any) error {
 	return writeFile(path, append(data, '\n'))
 }
 
-// writeFile writes data to path by way of a temporary name: synced, then renamed, then the folder synced.
+// writeFile writes one of our own files, whole or not at all. The name that it has meanwhile is always the same, so that a crash leaves one at most.
 func writeFile(path string, data []byte) error {
-	temp := path + ".new"
-	f, err := os.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	_, err = f.Write(data)
-	if err == nil {
-		err = f.Sync()
-	}
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = rename(temp, path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(temp))
-	}
-	return syncDir(filepath.Dir(path))
-}
-
-// retryFor bounds how long a rename is tried again on Windows, where scanners and indexers hold files open for moments.
-const retryFor = 2 * time.Second
-
-// rename renames, and says of a file that stays held open which it is.
-func rename(from, to string) error {
-	var err error
-	wait := 5 * time.Millisecond
-	for start := time.Now(); ; time.Sleep(wait) {
-		if err = os.Rename(from, to); err == nil || runtime.GOOS != "windows" || !errors.Is(err, fs.ErrPermission) || time.Since(start) > retryFor {
-			break
-		}
-		wait = min(wait*2, 200*time.Millisecond)
-	}
-	if err != nil && runtime.GOOS == "windows" && errors.Is(err, fs.ErrPermission) {
-		return fmt.Errorf("%s is held open by another program: %w", from, err)
-	}
-	return err
-}
-
-// syncDir makes the names in a folder last. Windows has no such call and orders its own journal.
-func syncDir(dir string) error {
-	if runtime.GOOS == "windows" {
-		return nil
-	}
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := f.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !isInvalid(err) {
-		return err
-	}
-	return nil
+	return durable.Publish(f, path, 0o600, err)
 }
 
 // removeAll removes a folder of ours, also one whose files are not writable.

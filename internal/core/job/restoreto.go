@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/unpack"
@@ -30,7 +31,7 @@ func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir str
 		return 0, err
 	}
 	progress := s.counting("restore", totalOf(snap))
-	err = makeFolder(dir, func(temp string) error {
+	err = makeFolder(dir, func(temp string, batch *durable.Batch) error {
 		for _, root := range snap.Roots {
 			if len(req.Only) > 0 && !slices.Contains(req.Only, root.What) || req.Slot != "" && root.What != archive.Saves {
 				continue
@@ -39,7 +40,7 @@ func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir str
 			if err := os.Mkdir(sub, 0o755); err != nil {
 				return err
 			}
-			n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot, progress)
+			n, err := s.writeRoot(ctx, a, snap, root, sub, req.Slot, progress, batch)
 			if err != nil {
 				return problem("ostrov archive verify", "%s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
 			}
@@ -51,14 +52,14 @@ func (s *Session) RestoreTo(ctx context.Context, snap *archive.Snapshot, dir str
 }
 
 // makeFolder makes a folder, which must be missing or empty, with what fill writes: beside it first, then it gets its name.
-func makeFolder(dir string, fill func(temp string) error) (err error) {
+func makeFolder(dir string, fill func(temp string, batch *durable.Batch) error) (err error) {
 	if err := checkEmpty(dir); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return err
 	}
-	temp, err := os.MkdirTemp(filepath.Dir(dir), ".part-ostrov-*")
+	temp, err := os.MkdirTemp(filepath.Dir(dir), partName)
 	if err != nil {
 		return err
 	}
@@ -67,17 +68,21 @@ func makeFolder(dir string, fill func(temp string) error) (err error) {
 			err = errors.Join(err, os.RemoveAll(temp))
 		}
 	}()
-	if err := fill(temp); err != nil {
+	var batch durable.Batch
+	if err := fill(temp, &batch); err != nil {
 		return err
 	}
-	if err := os.Chmod(temp, 0o755); err != nil {
+	if err := errors.Join(os.Chmod(temp, 0o755), batch.End(temp)); err != nil {
 		return err
 	}
 	_ = os.Remove(dir) // where it is there, it is empty
-	return os.Rename(temp, dir)
+	if err := durable.Rename(temp, dir); err != nil {
+		return err
+	}
+	return durable.SyncDir(filepath.Dir(dir))
 }
 
-func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archive.Snapshot, root archive.Root, dir, only string, progress func(int64)) (files int, err error) {
+func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archive.Snapshot, root archive.Root, dir, only string, progress func(int64), batch *durable.Batch) (files int, err error) {
 	target, err := os.OpenRoot(dir)
 	if err != nil {
 		return 0, err
@@ -92,7 +97,7 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 		}
 	}
 	var dirs []archive.Node
-	w := writers{target: target, progress: progress}
+	w := writers{target: target, progress: progress, batch: batch}
 	if err := w.start(ctx, a); err != nil {
 		return 0, err
 	}
@@ -119,6 +124,7 @@ func (s *Session) writeRoot(ctx context.Context, a *archive.Archive, snap *archi
 type writers struct {
 	target   *os.Root
 	progress func(int64)
+	batch    *durable.Batch
 	files    atomic.Int64
 	ctx      context.Context
 	work     *errgroup.Group
@@ -217,6 +223,9 @@ func (w *writers) write(a *archive.Archive, in *inFolder, n archive.Node) error 
 	if err == nil && runtime.GOOS != "windows" {
 		err = f.Chmod(n.Entry().Mode)
 	}
+	if err == nil {
+		err = w.batch.Wrote(f)
+	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
@@ -301,7 +310,7 @@ func (s *Session) layOut(ctx context.Context, snap *archive.Snapshot, first *gam
 		return err
 	}
 	progress := s.counting("restore", totalOf(snap))
-	return makeFolder(dir, func(temp string) error {
+	return makeFolder(dir, func(temp string, batch *durable.Batch) error {
 		for _, what := range []string{archive.Game, archive.Mods, archive.Settings} { // the game first: where the rest lies is asked of it
 			for _, root := range snap.Roots {
 				if root.What != what {
@@ -320,7 +329,7 @@ func (s *Session) layOut(ctx context.Context, snap *archive.Snapshot, first *gam
 				if err := os.MkdirAll(into, 0o755); err != nil {
 					return err
 				}
-				n, err := s.writeRoot(ctx, a, snap, root, into, "", progress)
+				n, err := s.writeRoot(ctx, a, snap, root, into, "", progress, batch)
 				if err != nil {
 					return problem("ostrov archive verify", "the game of %s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
 				}

@@ -23,6 +23,7 @@ import (
 
 	"ostrov/games"
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/index"
 	"ostrov/internal/core/logbook"
@@ -168,7 +169,7 @@ func (s *Session) writeHome(name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	return writeWhole(path, 0o600, func(w io.Writer) error { _, err := w.Write(data); return err })
+	return durable.Write(path, partName, 0o600, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
 // loadGames reads the descriptions that ship with Ostrov and the player's own in the home's folder games, which win.
