@@ -11,6 +11,7 @@ require (
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/dustin/go-humanize v1.1.0
 	github.com/fsnotify/fsnotify v1.10.1
+	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.2
 	github.com/hashicorp/go-version v1.9.0
 	github.com/invopop/jsonschema v0.14.0

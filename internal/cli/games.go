@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	ucli "github.com/urfave/cli/v3"
 
@@ -165,13 +166,14 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title})
+		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: slices.Concat([]game.TreeQuery{}, d.Trees)})
 	}
 	p := a.printer()
 	p.Line("sound: %s (%s)", view.Text(d.Title), d.ID)
 	p.Line("")
 	p.Line("  %s, %s, %s, %s", view.Count(len(d.Folders), "folder", "folders"), view.Count(len(d.Saves), "kind of save", "kinds of save"),
 		view.Count(len(d.Mods), "kind of mod", "kinds of mod"), view.Count(len(d.Rules), "rule", "rules"))
+	p.SmallFilesOnly(d.Trees)
 	return nil
 }
 

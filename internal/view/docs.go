@@ -5,6 +5,7 @@ import (
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/job"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
@@ -98,8 +99,9 @@ type FoldersDoc struct {
 // TestDoc is a description that is sound.
 type TestDoc struct {
 	Head
-	ID    string `json:"id"`
-	Title string `json:"title"`
+	ID    string           `json:"id"`
+	Title string           `json:"title"`
+	Trees []game.TreeQuery `json:"small_files_only"` // queries that JSON and XML of more than 32 MiB cannot be asked
 }
 
 // KeepDoc is what keeping did; numbers are bytes.

@@ -362,6 +362,18 @@ func (p *Printer) modState(m *mod.Mod, unmet bool) string {
 	}
 }
 
+// SmallFilesOnly names the queries of a description that large files cannot be asked.
+func (p *Printer) SmallFilesOnly(queries []game.TreeQuery) {
+	if len(queries) == 0 {
+		return
+	}
+	p.Line("")
+	p.Line("  Asked of JSON and XML of up to 32 MB only:")
+	for _, q := range queries {
+		p.Line("    %s  %s", Text(q.At), Text(q.Query))
+	}
+}
+
 // Folders writes where an install keeps its things and why there.
 func (p *Printer) Folders(in *game.Install, folders []game.Located) {
 	p.Line("%s", p.paint(strong, in.Address()))

@@ -31,7 +31,7 @@ type Limits struct {
 	Decoded int64 // bytes after all layers are peeled
 }
 
-// maxTree is the largest JSON or XML, in bytes, that is read as a tree: a tree takes some fifteen times the memory of its text.
+// maxTree is the largest text, in bytes, that is read as a tree, which takes some fifteen times its memory. See large.go for what is larger.
 const maxTree = 32 << 20
 
 // DefaultLimits are right for the files of one save or mod.
@@ -138,13 +138,16 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 			return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, spec.Encoding, err)
 		}
 	}
-	if (spec.Form == "json" || spec.Form == "xml" || spec.Form == "blocks") && len(data) > maxTree {
-		return nil, fmt.Errorf("%w: %d bytes of %s, more than %d", ErrTooLarge, len(data), spec.Form, maxTree)
-	}
-	switch spec.Form {
+	switch large := len(data) > largeText; spec.Form {
 	case "json":
+		if large {
+			return parseLargeJSON(data)
+		}
 		return parseJSON(data)
 	case "xml":
+		if large {
+			return parseLargeXML(data)
+		}
 		return parseXML(data)
 	case "ini":
 		return parseINI(data)
@@ -155,6 +158,9 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 	case "bytes":
 		return bytesDoc(data), nil
 	case "blocks":
+		if len(data) > maxTree {
+			return nil, fmt.Errorf("%w: %d bytes of blocks, more than %d", ErrTooLarge, len(data), maxTree)
+		}
 		return parseBlocks(data, spec.Blocks)
 	case "chunks":
 		doc, err := parseChunks(data, spec.Chunks)

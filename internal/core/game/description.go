@@ -19,6 +19,12 @@ import (
 // Language is the number of the description language understood.
 const Language = 1
 
+// TreeQuery is a query and the key that it stands at.
+type TreeQuery struct {
+	At    string `json:"at"`
+	Query string `json:"query"`
+}
+
 // Description tells about one game.
 type Description struct {
 	Ostrov   int               `toml:"ostrov" jsonschema:"required,description=number of the description language: 1"`
@@ -48,6 +54,8 @@ type Description struct {
 	// File is the name the description was read from, for messages, and Digest that of its text.
 	File   string      `toml:"-" json:"-"`
 	Digest tree.Digest `toml:"-" json:"-"`
+	// Trees are the queries that JSON and XML of more than 32 MiB cannot be asked; see form.Streams.
+	Trees []TreeQuery `toml:"-" json:"-"`
 
 	account *regexp.Regexp
 	rules   []check.Rule

@@ -237,8 +237,15 @@ func (v validator) query(at, in, query string, each bool, files map[string]File)
 	if each {
 		key = at + ".each"
 	}
-	if err := form.CheckQuery(f.Form, query, each); err != nil {
-		v.Errorf(key, "", "not a query for %s: %v", f.Form, err)
+	v.asked(key, f.Form, query, each)
+}
+
+// asked checks a query for a form.
+func (v validator) asked(key, of, query string, each bool) {
+	if err := form.CheckQuery(of, query, each); err != nil {
+		v.Errorf(key, "", "not a query for %s: %v", of, err)
+	} else if !form.Streams(of, query) {
+		v.d.Trees = append(v.d.Trees, TreeQuery{key, query})
 	}
 }
 
@@ -262,9 +269,7 @@ func (v validator) list(at string, l *List, files map[string]File) {
 		f := files[l.In]
 		for key, q := range map[string]string{"id": l.ID, "version": l.Version, "title": l.Title, "digest": l.Digest, "range": l.Range} {
 			if q != "" && (f.Form == "json" || f.Form == "xml") {
-				if err := form.CheckQuery(f.Form, q, false); err != nil {
-					v.Errorf(at+"."+key, "", "not a query for %s: %v", f.Form, err)
-				}
+				v.asked(at+"."+key, f.Form, q, false)
 			}
 		}
 	} else {

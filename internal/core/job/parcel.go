@@ -274,14 +274,45 @@ func readBounded(path string, limit int64) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, limit))
 }
 
-// patterns are what tells of a player whoever it is.
+// patterns are what tells of a player whoever it is. A pattern is looked for around its marks only: saves are large, and it is slow.
 var patterns = []struct {
-	what string
-	re   *regexp.Regexp
+	what  string
+	marks []string
+	re    *regexp.Regexp
 }{
-	{"a folder of the computer", regexp.MustCompile(`(?i)\b[a-z]:(?:\\{1,2}|/)(?:users|documents and settings)(?:\\{1,2}|/)[^\\/"'<>|:*?\x00-\x1f]{1,60}`)},
-	{"a folder of the computer", regexp.MustCompile(`/(?:home|Users)/[A-Za-z0-9._-]{1,60}`)},
-	{"an e-mail address", regexp.MustCompile(`\b[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,200}\.[A-Za-z]{2,12}\b`)},
+	{"a folder of the computer", []string{`:\`, ":/"},
+		regexp.MustCompile(`(?i)\b[a-z]:(?:\\{1,2}|/)(?:users|documents and settings)(?:\\{1,2}|/)[^\\/"'<>|:*?\x00-\x1f]{1,60}`)},
+	{"a folder of the computer", []string{"/home/", "/Users/"}, regexp.MustCompile(`/(?:home|Users)/[A-Za-z0-9._-]{1,60}`)},
+	{"an e-mail address", []string{"@"}, regexp.MustCompile(`\b[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,200}\.[A-Za-z]{2,12}\b`)},
+}
+
+// reach is more than any pattern has on one side of its mark, in bytes.
+const reach = 300
+
+// findAround visits what matches the pattern around one of its marks, wherever that occurs. What only a mark elsewhere leads to whole is left to that one.
+func findAround(re *regexp.Regexp, text []byte, mark string, visit func([]byte)) {
+	look := func(from, to int) {
+		for _, m := range re.FindAllIndex(text[from:to], -1) {
+			if begin, end := from+m[0], from+m[1]; (begin > from || from == 0) && (end < to || to == len(text)) {
+				visit(text[begin:end])
+			}
+		}
+	}
+	from, to := 0, 0
+	for at := 0; ; {
+		i := bytes.Index(text[at:], []byte(mark))
+		if i < 0 {
+			break
+		}
+		i += at
+		at = i + len(mark)
+		if i-reach > to {
+			look(from, to)
+			from = i - reach
+		}
+		to = min(at+reach, len(text))
+	}
+	look(from, to)
 }
 
 // layersOf are the layers of a file of the save, as the description declares them, else whatever its first bytes show.
@@ -333,8 +364,8 @@ func (p *personal) find(f parcelFile) ([]check.Finding, error) {
 			}
 		}
 		for _, pattern := range patterns {
-			for _, m := range pattern.re.FindAll(piece, 20) {
-				add(pattern.what, string(m))
+			for _, mark := range pattern.marks {
+				findAround(pattern.re, piece, mark, func(m []byte) { add(pattern.what, string(m)) })
 			}
 		}
 	})

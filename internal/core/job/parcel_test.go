@@ -2,16 +2,17 @@ package job
 
 import (
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"testing/iotest"
 
-	"ostrov/internal/core/mod"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/mod"
 )
 
 // TestWhatASaveTellsOfThePlayer puts private things into a save and its neighbours.
@@ -56,6 +57,30 @@ func TestPiecesOverlap(t *testing.T) {
 		assert.True(t, found, at)
 	}
 	assert.ErrorIs(t, pieces(iotest.ErrReader(io.ErrClosedPipe), func([]byte) {}), io.ErrClosedPipe)
+}
+
+// TestAroundMarksAsMuchIsFoundAsInAll strews private things, alone and in heaps, over a text.
+func TestAroundMarksAsMuchIsFoundAsInAll(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	private := []string{"marta@example.org", `C:\Users\marta`, `d:\\Documents and Settings\\Marta L\\`, "/home/marta/x", "/Users/marta", "c:/users/m", "@", ":/", "https://example.org/home/x"}
+	for range 50 {
+		var b strings.Builder
+		for range r.IntN(40) {
+			b.WriteString(strings.Repeat([]string{"rope ", ".", "lamp=7\n", " "}[r.IntN(4)], r.IntN(3)*r.IntN(100)))
+			b.WriteString(private[r.IntN(len(private))])
+		}
+		text := []byte(b.String())
+		for _, p := range patterns {
+			want, got := map[string]bool{}, map[string]bool{}
+			for _, m := range p.re.FindAll(text, -1) {
+				want[string(m)] = true
+			}
+			for _, mark := range p.marks {
+				findAround(p.re, text, mark, func(m []byte) { got[string(m)] = true })
+			}
+			assert.Equal(t, want, got, "%s in %q", p.re, text)
+		}
+	}
 }
 
 func TestMovedModsAreAsFewAsCanBe(t *testing.T) {

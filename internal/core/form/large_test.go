@@ -1,0 +1,292 @@
+package form
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const someJSON = `{
+  "version": "1.6.2", "seed": 1.10, "hard": true, "none": null, "text": "say \"hä\" \u00e4\n", "twice": 1, "twice": "the last",
+  "captain": {"name": "Ines", "id": 70112, "ship": {"name": "Gannet"}},
+  "mods": [ {"id": "deep-tides", "version": "2.1"}, {"id": "rope", "version": "0.9.2", "on": false}, {"version": "?"}, "bare", 7 ],
+  "empty": [], "nothing": {}, "grid": [[1, 2], [3, [4]], []]
+}`
+
+const someXML = `<?xml version="1.0"?>
+<!DOCTYPE bay [ <!ELEMENT bay (a > b)> ]>
+<!-- <bay title="not this one"> -->
+<bay title="Old &amp; new" release='2.1'>
+  <purse>  17 </purse>
+  <cogs>
+    <cog id="almanac" version="1"/><cog id="it's" version="2" ><note>a &lt; b</note></cog>
+    <![CDATA[ <cog id="no"/> ]]>
+    <cog id="sprinkler" note="1 > 0"><version>3</version><parts><part>x</part><part>y</part></parts></cog>
+  </cogs>
+  <empty/><empty></empty>
+  <text>one<b>two</b>three<![CDATA[<four>]]></text>
+</bay>
+`
+
+// streamed are queries of the streaming subset for these two.
+var streamed = map[string][]string{
+	"json": {"$", "$.version", "$.seed", "$.hard", "$.none", "$.text", "$.twice", "$.captain", "$.captain.name", "$.captain.ship.name", "$['captain']['id']", "$.mods",
+		"$.mods[0].id", "$.mods[1]", "$.mods[3]", "$.mods[9]", "$.mods[*]", "$.mods[*].id", "$.mods[?(@.id == 'rope')].version", "$.mods[?@.id=='rope'].on",
+		"$.mods[?(@.id == 'missing')]", "$.grid[1][1][0]", "$.grid[*][0]", "$.empty[*]", "$.nothing.x", "$.version.x", "$.mods.id", "$.captain[0]", "$.missing.far", "$[0]"},
+	"xml": {"/bay", "/bay/@title", "/bay/@release", "/bay/@missing", "/bay/purse", "/bay/cogs/cog", "/bay/cogs/cog/@id", "/bay/cogs/cog[1]/@id", "/bay/cogs/cog[3]/version",
+		"/bay/cogs/cog[4]", "/bay/cogs/cog[@id='sprinkler']/@note", "/bay/cogs/cog[@id='almanac']/@version", "/bay/cogs/cog[version='3']/@id", "/bay/cogs/cog[@id='no']",
+		"/bay/cogs/cog[note='a < b']/@version", "/bay/empty", "/bay/empty[2]", "/bay/*[1]", "/bay/*[2]/cog[2]/note", "/bay/text", "/bay/text/b", "/none", "/bay/cogs/*/@id",
+		"/bay/cogs/cog/parts/part[2]", "bay/purse"},
+}
+
+// asked is all that a document says to a query.
+func asked(t testing.TB, doc Doc, form, query string) (texts []string, err error) {
+	text, ok, err := doc.Value(t.Context(), query)
+	texts = append(texts, fmt.Sprint(text, " ", ok))
+	if err != nil {
+		return texts, err
+	}
+	itself := "$"
+	if form == "xml" {
+		itself = "."
+		if strings.Contains(query, "/@") { // attributes are no elements
+			return texts, nil
+		}
+	}
+	docs, err := doc.Each(t.Context(), query)
+	for _, d := range docs {
+		text, ok, err := d.Value(t.Context(), itself)
+		texts = append(texts, fmt.Sprint(text, " ", ok))
+		if err != nil {
+			return texts, err
+		}
+	}
+	slices.Sort(texts[1:])
+	return texts, err
+}
+
+var parsers = map[string]struct{ tree, large func([]byte) (Doc, error) }{"json": {parseJSON, parseLargeJSON}, "xml": {parseXML, parseLargeXML}}
+
+func TestLargeTextsSayWhatTreesSay(t *testing.T) {
+	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+		tree, err := parsers[form].tree([]byte(data))
+		require.NoError(t, err)
+		large, err := parsers[form].large([]byte(data))
+		require.NoError(t, err)
+		for range 2 { // the second time much is remembered
+			for _, query := range streamed[form] {
+				want, err := asked(t, tree, form, query)
+				require.NoError(t, err, query)
+				got, err := asked(t, large, form, query)
+				require.NoError(t, err, query)
+				assert.Equal(t, want, got, query)
+			}
+		}
+	}
+}
+
+func TestElementsOfLargeTextsAreAskedOn(t *testing.T) {
+	for form, c := range map[string]struct{ data, each, id, version, other string }{
+		"json": {someJSON, "$.mods[*]", "$.id", "$.version", "$..id"},
+		"xml":  {someXML, "/bay/cogs/cog", "@id", "@version", "self::cog/@id"},
+	} {
+		large, err := parsers[form].large([]byte(c.data))
+		require.NoError(t, err)
+		docs, err := large.Each(t.Context(), c.each)
+		require.NoError(t, err)
+		var all []string
+		for _, d := range docs {
+			id, _, err := d.Value(t.Context(), c.id)
+			require.NoError(t, err)
+			version, ok, err := d.Value(t.Context(), c.version)
+			require.NoError(t, err)
+			tree, _, err := d.Value(t.Context(), c.other)
+			require.NoError(t, err, "what is not of the subset is asked of the tree of the part")
+			assert.Equal(t, id, tree)
+			all = append(all, fmt.Sprint(id, " ", version, " ", ok))
+		}
+		if form == "json" {
+			assert.Equal(t, []string{"deep-tides 2.1 true", "rope 0.9.2 true", " ? true", "  false", "  false"}, all)
+		} else {
+			assert.Equal(t, []string{"almanac 1 true", "it's 2 true", "sprinkler  false"}, all)
+			text, ok, err := docs[0].Value(t.Context(), "/bay/@title")
+			require.NoError(t, err)
+			assert.True(t, ok)
+			assert.Equal(t, "Old & new", text, "an absolute path begins at the root")
+			text, _, err = docs[0].Value(t.Context(), "string(/bay/@title)")
+			require.NoError(t, err)
+			assert.Equal(t, "", text, "but not inside a function: the tree is that of the part")
+		}
+	}
+}
+
+func TestWhatIsNoPathOfTheSubset(t *testing.T) {
+	for query, want := range map[string]bool{
+		"$": true, "$.a": true, "$.a.b[3].c": true, "$[*].a": true, "$.*": true, `$["a b"]`: true, "$[?(@.id=='x]')]": true, "$[?@.id == \"x\"].n": true,
+		"": false, "a": false, "$.": false, "$..a": false, "$.a[-1]": false, "$.a[1:2]": false, "$.a[?(@.n > 3)]": false, "$.a[?(@.n == 3)]": false, "$.a[0,1]": false, "$[": false,
+		"$.a[?(@.id=='x'": false, "$.a[?(@.id=='x']": false, "$a": false, "$.a b": false, "$.length()": false,
+	} {
+		_, ok := jsonSteps(query)
+		assert.Equal(t, want, ok, query)
+	}
+	for query, want := range map[string]bool{
+		"/a": true, "/a/b[2]/@c": true, "a/b": true, "./a": true, ".": true, "@id": true, "/*/a": true, "/a[@b='x/y]']/c": true, "/a[b=\"x\"]": true, "/a-b/c_d1": true,
+		"": false, "/": false, "//a": false, "/a//b": false, "/a/": false, "/a[last()]": false, "/a[0]": false, "count(/a)": false, "/a/text()": false, "../a": false, "/a/@b/c": false,
+		"/x:a": false, "/a[1][2]": false, "/a[b>1]": false, "a|b": false, "@*": false, "/a[@b='x'": false, "child::a": false,
+	} {
+		_, ok := xmlSteps(query)
+		assert.Equal(t, want, ok, query)
+	}
+}
+
+func TestLargeTextsThatAreDamaged(t *testing.T) {
+	for form, data := range map[string]string{"json": someJSON, "xml": strings.TrimSpace(someXML)} {
+		for n := range len(data) {
+			_, err := parsers[form].large([]byte(data[:n]))
+			assert.ErrorIs(t, err, ErrDamaged, "%s, cut after %d bytes", form, n)
+		}
+	}
+	for _, data := range []string{"<a></b>", "</a>", "<a><b></a></b>", "no tag", "", "<!-- <a/> -->", `<?xml version="1.0" encoding="martian"?><a/>`} {
+		_, err := parseLargeXML([]byte(data))
+		assert.ErrorIs(t, err, ErrDamaged, data)
+	}
+	_, err := parseLargeXML([]byte(strings.Repeat("<a>", maxDepth+1)))
+	assert.ErrorIs(t, err, ErrTooLarge)
+	doc, err := parseLargeXML([]byte("<a><b>&unknown;</b><c d=1/></a>"))
+	require.NoError(t, err)
+	_, _, err = doc.Value(t.Context(), "/a/b")
+	assert.ErrorIs(t, err, ErrDamaged, "where it is looked at")
+	_, _, err = doc.Value(t.Context(), "/a/c/@d")
+	assert.ErrorIs(t, err, ErrDamaged)
+	for _, data := range []string{`{"a": tru}`, `{"a" 1}`, `[1, 2`, `{"a": "b}`, ``, `nonsense`} {
+		_, err := parseLargeJSON([]byte(data))
+		assert.ErrorIs(t, err, ErrDamaged, data)
+	}
+}
+
+func TestALargeTextInAnotherEncoding(t *testing.T) {
+	doc, err := parseLargeXML([]byte("<?xml version='1.0' encoding='ISO-8859-1'?><a b='K\xfcste'>Bj\xf6rn</a>"))
+	require.NoError(t, err)
+	for query, want := range map[string]string{"/a": "Björn", "/a/@b": "Küste"} {
+		got, _, err := doc.Value(t.Context(), query)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+}
+
+// largeSave is a save of so many things between a head and a tail.
+func largeSave(form string, things int) []byte {
+	var b bytes.Buffer
+	if form == "json" {
+		b.WriteString(`{"version": "1.6.2", "things": [`)
+		for i := range things {
+			fmt.Fprintf(&b, "{\"id\": \"deep-tides:lamp%d\", \"at\": [%d, %d], \"note\": \"x}]\\\"\"},\n", i%7, i, i*3)
+		}
+		b.WriteString(`{}], "mods": [{"id": "rope", "version": "0.9"}, {"id": "deep-tides", "version": "2.1"}]}`)
+		return b.Bytes()
+	}
+	b.WriteString(`<bay release="1.6.2"><things>`)
+	for i := range things {
+		fmt.Fprintf(&b, "<thing id=\"deep-tides:lamp%d\"><at x='%d' y='%d'/><note>x &gt; y</note></thing>\n", i%7, i, i*3)
+	}
+	b.WriteString(`</things><mods><mod id="rope" version="0.9"/><mod id="deep-tides" version="2.1"/></mods></bay>`)
+	return b.Bytes()
+}
+
+var lastOf = map[string]string{"json": "$.mods[?(@.id=='deep-tides')].version", "xml": "/bay/mods/mod[@id='deep-tides']/@version"}
+
+func TestALargeSaveIsReadInPlace(t *testing.T) {
+	for form, query := range lastOf {
+		data := largeSave(form, 600_000)
+		require.Greater(t, len(data), maxTree)
+		doc, err := Parse(data, Spec{Form: form})
+		require.NoError(t, err)
+		got, ok, err := doc.Value(t.Context(), query)
+		require.NoError(t, err)
+		assert.True(t, ok)
+		assert.Equal(t, "2.1", got)
+		_, err = doc.Each(t.Context(), map[string]string{"json": "$..id", "xml": "//mod"}[form])
+		assert.ErrorIs(t, err, ErrTooLarge)
+		assert.ErrorContains(t, err, "ask for children by name", "it says what can be asked")
+		_, err = Parse(data[:len(data)-1], Spec{Form: form})
+		assert.ErrorIs(t, err, ErrDamaged)
+		if form == "json" {
+			ids, err := doc.Each(t.Context(), "$.things[?(@.id=='deep-tides:lamp3')]")
+			require.NoError(t, err)
+			assert.Equal(t, 600_000/7, len(ids))
+		}
+	}
+}
+
+func TestAListInALargeTextHasAnEnd(t *testing.T) {
+	data := []byte("[" + strings.Repeat("1,", maxElements+1) + "1]")
+	doc, err := parseLargeJSON(data)
+	require.NoError(t, err)
+	_, err = doc.Each(t.Context(), "$[*]")
+	assert.True(t, errors.Is(err, ErrTooLarge))
+	_, ok, err := doc.Value(t.Context(), "$[*]")
+	require.NoError(t, err)
+	assert.False(t, ok, "several are not one value")
+}
+
+// FuzzLarge compares what large texts say with what trees of them say.
+func FuzzLarge(f *testing.F) {
+	f.Add("json", []byte(someJSON))
+	f.Add("xml", []byte(someXML))
+	f.Add("json", []byte(`[{"a":{"b":1,"b":[2,{"c":"x"}]}}]`))
+	f.Add("xml", []byte(`<a b="1"><c>x<d/></c><c b='2'>y</c></a>`))
+	queries := map[string][]string{
+		"json": append([]string{"$.a", "$[0]", "$[*].a.b", "$.a[1].c", "$[?(@.c=='x')]"}, streamed["json"]...),
+		"xml":  append([]string{"/a/c", "/a/@b", "/a/c[2]", "/a/c[@b='2']", "/*/*"}, streamed["xml"]...),
+	}
+	f.Fuzz(func(t *testing.T, form string, data []byte) {
+		p, ok := parsers[form]
+		if !ok || len(data) > 1<<16 {
+			return
+		}
+		large, err := p.large(data)
+		if err != nil {
+			if !errors.Is(err, ErrDamaged) && !errors.Is(err, ErrTooLarge) {
+				t.Fatal(err)
+			}
+		}
+		tree, treeErr := p.tree(data)
+		if treeErr != nil || err != nil {
+			if form == "json" && treeErr == nil && utf8Valid(data) {
+				t.Fatalf("a tree can be made of it, but %v", err)
+			}
+			return
+		}
+		for _, q := range queries[form] {
+			want, treeErr := asked(t, tree, form, q)
+			got, err := asked(t, large, form, q)
+			if err == nil && treeErr == nil {
+				assert.Equal(t, want, got, q)
+			}
+		}
+	})
+}
+
+func utf8Valid(data []byte) bool { return strings.ToValidUTF8(string(data), "") == string(data) }
+
+func BenchmarkLarge(b *testing.B) {
+	for form, query := range lastOf {
+		data := largeSave(form, 1_000_000)
+		b.Run(form, func(b *testing.B) {
+			b.SetBytes(int64(len(data)))
+			for b.Loop() {
+				doc, err := Parse(data, Spec{Form: form})
+				require.NoError(b, err)
+				_, ok, err := doc.Value(b.Context(), query)
+				require.NoError(b, err)
+				require.True(b, ok)
+			}
+		})
+	}
+}
