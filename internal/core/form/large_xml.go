@@ -85,7 +85,7 @@ func (t *xmlSource) tag(at, end int) (kind int, tag place, err error) {
 		case bytes.HasPrefix(rest, []byte("<?")):
 			n = endOf(rest, 2, "?>")
 		case bytes.HasPrefix(rest, []byte("<!")):
-			n = endOfDeclaration(rest)
+			n = endOfTag(rest)
 		default:
 			if n = endOfTag(rest); n < 0 {
 				return noTag, place{}, errEarly
@@ -114,26 +114,8 @@ func endOf(text []byte, from int, ending string) int {
 	return from + i + len(ending)
 }
 
-// endOfTag is where the tag that begins text ends: at a > outside quotes.
+// endOfTag is where the tag or declaration that begins text ends: at a > outside quotes, and outside of what a <!DOCTYPE … [ <!…> ]> has in it.
 func endOfTag(text []byte) int {
-	var quote byte
-	for i, c := range text {
-		switch {
-		case quote != 0:
-			if c == quote {
-				quote = 0
-			}
-		case c == '"' || c == '\'':
-			quote = c
-		case c == '>' && i > 1:
-			return i + 1
-		}
-	}
-	return -1
-}
-
-// endOfDeclaration is where a <!DOCTYPE … [ <!…> ]> that begins text ends.
-func endOfDeclaration(text []byte) int {
 	depth := 0
 	var quote byte
 	for i, c := range text {
