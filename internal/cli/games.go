@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	ucli "github.com/urfave/cli/v3"
 
@@ -166,7 +165,7 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: slices.Concat([]game.TreeQuery{}, d.Trees)})
+		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: append([]game.TreeQuery{}, d.Trees...)})
 	}
 	p := a.printer()
 	p.Line("sound: %s (%s)", view.Text(d.Title), d.ID)

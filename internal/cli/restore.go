@@ -106,7 +106,7 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 	if doc.Warnings == nil {
 		doc.Warnings = []string{}
 	}
-	if !pl.Changes() {
+	if !pl.Changes() && !pl.Activates() {
 		if a.json {
 			return view.JSON(a.Stdout, doc)
 		}
@@ -122,9 +122,13 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 		if a.json {
 			return view.JSON(a.Stdout, doc)
 		}
-		p.Line("%s would do this, in %s", command, pl.Install.Address())
-		p.Line("")
-		show()
+		if pl.Changes() {
+			p.Line("%s would do this, in %s", command, pl.Install.Address())
+			p.Line("")
+			show()
+		} else {
+			p.Line("%s would move nothing in %s; another playthrough would be played", command, pl.Install.Address())
+		}
 		p.Line("")
 		p.Line("Nothing has been changed: --dry-run.")
 		return nil
@@ -140,7 +144,9 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 		return err
 	}
 	if a.json {
-		doc.Done, doc.Change = true, made.Record.ID
+		if doc.Done = true; made.Record != nil {
+			doc.Change = made.Record.ID
+		}
 		if made.Safety != nil {
 			d := view.Snapshot(made.Safety)
 			doc.Safety = &d
@@ -148,6 +154,12 @@ func (a *app) carryOut(ctx context.Context, command string, pl *job.Planned, don
 		return view.JSON(a.Stdout, doc)
 	}
 	p.Line("%s", done)
+	if made.Record == nil {
+		p.Line("")
+		p.Line("  There was nothing to move.")
+		p.Next("ostrov look " + pl.Called())
+		return nil
+	}
 	if a.yes {
 		p.Line("")
 		show()

@@ -22,11 +22,6 @@ func (a *app) swap() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			if !p.Changes() && !a.dryRun { // nothing to move, but another one is played from now on
-				if err := s.Activate(ctx, name); err != nil {
-					return err
-				}
-			}
 			return a.carryOut(ctx, "swap", p, "swapped to "+name, "Swap to "+name+"?")
 		}),
 	}
@@ -52,11 +47,6 @@ func (a *app) fresh() *ucli.Command {
 			p, err := s.PlanFresh(ctx, l, title, job.SwapRequest{Kind: cmd.String("kind"), Settings: cmd.String("settings")})
 			if err != nil {
 				return err
-			}
-			if !p.Changes() && !a.dryRun {
-				if _, err := s.StartPlaythrough(ctx, in, title); err != nil {
-					return err
-				}
 			}
 			return a.carryOut(ctx, "fresh", p, fmt.Sprintf("started %q afresh", title), "Start afresh?")
 		}),

@@ -50,7 +50,7 @@ type Planned struct {
 
 // Done is a change that has been made.
 type Done struct {
-	Record *change.Record
+	Record *change.Record    // nil where there was nothing to move
 	Safety *archive.Snapshot // what was kept before, or nil where nothing had changed since the newest snapshot
 }
 
@@ -84,6 +84,7 @@ func (s *Session) PlanRestore(ctx context.Context, snap *archive.Snapshot, req R
 		return nil, err
 	}
 	p := s.newPlan(ctx, l, "restore "+snap.Address(), nil)
+	p.outcome, p.undone = &outcome{}, &outcome{}
 	r := restorer{s, ctx, a, snap, l, p}
 	wants := func(what string) bool {
 		return req.Slot == "" && len(req.Only) == 0 || slices.Contains(req.Only, what) || req.Slot != "" && what == archive.Saves
@@ -180,7 +181,9 @@ func (r *restorer) saves(root archive.Root, only string) error {
 		}
 		step := Step{"put", kept.Called(), filepath.Join(folder.Path, kept.Name), ""}
 		tops := topsOf(kind, kept)
-		if now != nil {
+		if now == nil {
+			r.p.undone.Forget = append(r.p.undone.Forget, keyOf(&save.Save{Folder: folder, Name: kept.Name}))
+		} else {
 			step.Do, step.Note = "replace", "now: "+describe(now)
 			for _, top := range now.Tops() {
 				if !slices.Contains(tops, top) {
@@ -343,8 +346,10 @@ func (r *restorer) removeOthers() {
 		for _, top := range st.Tops() {
 			r.p.remove(r.ctx, st.Folder.Path, top)
 		}
-		key, install := st.Key(), r.l.Install.Address()
-		r.p.records = append(r.p.records, func(ctx context.Context) error { return r.s.Logbook.Forget(ctx, install, key) })
+		r.p.outcome.Forget = append(r.p.outcome.Forget, st.Key())
+		if len(r.l.Playthroughs) > 1 { // with one, all saves are its own without being said to be
+			r.p.undone.Assign = append(r.p.undone.Assign, assigned{Key: st.Key(), Playthrough: st.Playthrough})
+		}
 	}
 }
 
@@ -371,12 +376,18 @@ func (r *restorer) warn(mods bool) {
 // Apply carries out a plan: it keeps what the plan touches, then changes, then records.
 func (s *Session) Apply(ctx context.Context, p *Planned) (*Done, error) {
 	done := &Done{}
-	if p.safety != "" && len(p.look.Saves) > 0 {
-		snap, err := s.keepBefore(ctx, p)
-		if err != nil {
+	worth, err := s.worthKeeping(p)
+	if err != nil {
+		return nil, err
+	}
+	if worth {
+		if done.Safety, err = s.keepBefore(ctx, p); err != nil {
 			return nil, err
 		}
-		done.Safety = snap
+	}
+	if !p.Changes() && p.Activates() {
+		clear(s.looks)
+		return done, s.learn(ctx, p.Install.Address(), p.outcome)
 	}
 	p.plan.Announce = s.announce(p.outcome, p.undone)
 	r, err := change.Apply(ctx, p.plan)
@@ -392,6 +403,20 @@ func (s *Session) Apply(ctx context.Context, p *Planned) (*Done, error) {
 	}
 	clear(s.looks) // installs may share folders
 	return done, nil
+}
+
+// worthKeeping reports whether there is anything to keep before a plan is carried out: saves, or that there are none any more, which is as they must come
+// back.
+func (s *Session) worthKeeping(p *Planned) (bool, error) {
+	current := p.look.Current()
+	switch {
+	case p.safety == "", current == nil && !p.Changes():
+		return false, nil
+	case len(p.look.Saves) > 0 || current == nil:
+		return len(p.look.Saves) > 0, nil
+	}
+	newest, err := s.newestOf(current.Name)
+	return newest != nil && len(newest.Saves) > 0, err
 }
 
 // recordDone makes the logbook know what a change meant. The change has happened: what fails here is caught up with by the next command.
@@ -476,8 +501,11 @@ func (s *Session) recordRestored(ctx context.Context, l *Look, snap *archive.Sna
 	return nil
 }
 
-// Changes reports whether the plan changes anything.
+// Changes reports whether the plan changes anything in folders.
 func (p *Planned) Changes() bool { return len(p.plan.Items) > 0 }
+
+// Activates reports whether another playthrough is played once the plan is carried out, though there may be nothing to move for it.
+func (p *Planned) Activates() bool { return p.outcome != nil && p.outcome.Activate != "" }
 
 // VerifyArchive proves the archive whole, or names what is damaged.
 func (s *Session) VerifyArchive(ctx context.Context) (archive.Report, error) {

@@ -104,7 +104,9 @@ func (s *Session) planTurn(ctx context.Context, l *Look, other *game.Install) (*
 	}
 	p := s.newPlan(ctx, there, "play "+l.Install.Address(), nil)
 	p.outcome, p.undone = &outcome{}, &outcome{}
-	p.putAway(ctx, from.Name, "")
+	if err := s.putAway(ctx, p, from.Name, ""); err != nil {
+		return nil, err
+	}
 	to := l.Current()
 	if to == nil {
 		return p, nil

@@ -65,7 +65,9 @@ func (s *Session) PlanSwap(ctx context.Context, name string, req SwapRequest) (*
 	}
 	if from != nil {
 		p.undone.Activate = from.Name
-		p.putAway(ctx, from.Name, req.Kind)
+		if err := s.putAway(ctx, p, from.Name, req.Kind); err != nil {
+			return nil, err
+		}
 	}
 	if snap != nil {
 		if err := s.bring(ctx, p, snap, req); err != nil {
@@ -99,7 +101,9 @@ func (s *Session) PlanFresh(ctx context.Context, l *Look, title string, req Swap
 	p := s.newPlan(ctx, l, "fresh "+start.Name, nil)
 	p.outcome = &outcome{Start: &start, Activate: start.Name}
 	p.undone = &outcome{Activate: from.Name, Drop: start.Name}
-	p.putAway(ctx, from.Name, req.Kind)
+	if err := s.putAway(ctx, p, from.Name, req.Kind); err != nil {
+		return nil, err
+	}
 	r := restorer{s: s, ctx: ctx, l: l, p: p}
 	if err := r.clearBehind(from.Name); err != nil {
 		return nil, err
@@ -160,9 +164,14 @@ func (s *Session) nowhere(l *Look, snap *archive.Snapshot) error {
 }
 
 // putAway plans to take away the saves of a playthrough, which are kept first.
-func (p *Planned) putAway(ctx context.Context, playthrough, kind string) {
+func (s *Session) putAway(ctx context.Context, p *Planned, playthrough, kind string) error {
+	forget := func(key logbook.Key) {
+		p.outcome.Forget = append(p.outcome.Forget, key)
+		p.undone.Assign = append(p.undone.Assign, assigned{Key: key, Playthrough: playthrough})
+	}
+	there := map[logbook.Key]bool{}
 	for _, st := range p.look.Saves {
-		if st.Playthrough != playthrough {
+		if there[st.Key()] = true; st.Playthrough != playthrough {
 			continue
 		}
 		if kind != "" && st.Kind.ID != kind { // it stays, and stays its own
@@ -173,9 +182,18 @@ func (p *Planned) putAway(ctx context.Context, playthrough, kind string) {
 		for _, top := range st.Tops() {
 			p.remove(ctx, st.Folder.Path, top)
 		}
-		p.outcome.Forget = append(p.outcome.Forget, st.Key())
-		p.undone.Assign = append(p.undone.Assign, assigned{Key: st.Key(), Playthrough: playthrough})
+		forget(st.Key())
 	}
+	if kind != "" {
+		return nil
+	}
+	belongs, err := s.Logbook.Belongs(ctx, p.look.Install.Address())
+	for key, whose := range belongs { // what the game lost: what comes to lie there next is another's
+		if whose == playthrough && !there[key] {
+			forget(key)
+		}
+	}
+	return err
 }
 
 // bring plans to put the newest state of another playthrough into the place of the one that is put away.
