@@ -3,6 +3,7 @@ package change
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -233,4 +234,42 @@ func TestAreaLiesOutsideListedFolders(t *testing.T) {
 	assert.Equal(t, filepath.Join(dir, areaDir), filepath.Dir(a.dir))
 	_, err = findArea(saves, []string{string(filepath.Separator)}, true)
 	assert.ErrorIs(t, err, ErrNoRoom)
+}
+
+// TestAFolderOfManyFilesIsExchangedWhole stages more files than are synced one by one, with folders and links among them.
+func TestAFolderOfManyFilesIsExchangedWhole(t *testing.T) {
+	_, saves := world(t)
+	later := then.Add(time.Hour)
+	many := func(_ context.Context, s *Stage) error {
+		err := errors.Join(s.Mkdir(".", tree.Entry{Mode: 0o750, ModTime: then}), s.Mkdir("islands", tree.Entry{Mode: 0o700, ModTime: later}))
+		for i := range 60 {
+			err = errors.Join(err, s.Write(fmt.Sprintf("islands/%d", i), tree.Entry{Mode: 0o644, ModTime: later}, func(w io.Writer) error {
+				_, err := fmt.Fprint(w, "island ", i)
+				return err
+			}))
+		}
+		return errors.Join(err, s.Symlink("newest", "islands/59"))
+	}
+	r, err := Apply(t.Context(), plan(saves, Item{Name: "slot_00", Fill: many}))
+	require.NoError(t, err)
+	slot := filepath.Join(saves, "slot_00")
+	assert.Equal(t, "(none)", read(t, filepath.Join(slot, "voyage")), "what was there before is gone whole")
+	assert.Equal(t, "island 7", read(t, filepath.Join(slot, "islands", "7")))
+	assert.Equal(t, "island 59", read(t, filepath.Join(slot, "newest")))
+	for path, want := range map[string]time.Time{slot: then, filepath.Join(slot, "islands"): later, filepath.Join(slot, "islands", "59"): later} {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		assert.True(t, want.Equal(info.ModTime()), path)
+	}
+	_, err = Undo(t.Context(), r, plan(saves), false)
+	require.NoError(t, err)
+	assert.Equal(t, "old voyage", read(t, filepath.Join(slot, "voyage")))
+	assert.NoDirExists(t, filepath.Join(slot, "islands"))
+
+	escape := func(_ context.Context, s *Stage) error {
+		return s.Write("../../../outside", tree.Entry{Mode: 0o644}, func(io.Writer) error { return nil })
+	}
+	_, err = Apply(t.Context(), plan(saves, Item{Name: "slot_00", Fill: escape}))
+	assert.Error(t, err, "nothing is written outside the target")
+	assert.Equal(t, "old voyage", read(t, filepath.Join(slot, "voyage")))
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/antchfx/xmlquery"
@@ -222,11 +223,13 @@ func (t *xmlSource) find(at xmlElement, steps []step, visit func(xmlElement, *st
 	s, rest := steps[0], steps[1:]
 	switch {
 	case s.attribute:
-		text, ok, err := t.attribute(at, s.name)
-		if err != nil || !ok {
-			return err
+		texts, err := t.attributes(at, s.name)
+		for _, text := range texts {
+			if err := visit(at, &text); err != nil {
+				return err
+			}
 		}
-		return visit(at, &text)
+		return err
 	case s.name == "": // from the root on
 		return t.find(t.root, rest, visit)
 	}
@@ -257,8 +260,8 @@ func (t *xmlSource) holds(e xmlElement, where *equal) (bool, error) {
 		return true, nil
 	}
 	if where.attribute {
-		text, ok, err := t.attribute(e, where.member)
-		return ok && text == where.text, err
+		texts, err := t.attributes(e, where.member)
+		return slices.Contains(texts, where.text), err
 	}
 	is := false
 	err := t.children(e, func(c xmlElement) error {
@@ -272,22 +275,23 @@ func (t *xmlSource) holds(e xmlElement, where *equal) (bool, error) {
 	return is, err
 }
 
-// attribute is the value of an attribute of an element.
-func (t *xmlSource) attribute(e xmlElement, name string) (string, bool, error) {
+// attributes are the values of an attribute of an element: one, if it is well-formed.
+func (t *xmlSource) attributes(e xmlElement, name string) ([]string, error) {
 	if e.tag.to == 0 {
-		return "", false, nil
+		return nil, nil
 	}
 	token, err := decoderOf(t.data[e.tag.from:e.tag.to]).RawToken()
 	start, ok := token.(xml.StartElement)
 	if err != nil || !ok {
-		return "", false, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
+		return nil, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
 	}
+	var values []string
 	for _, a := range start.Attr {
 		if a.Name.Space == "" && a.Name.Local == name {
-			return a.Value, true, nil
+			values = append(values, a.Value)
 		}
 	}
-	return "", false, nil
+	return values, nil
 }
 
 func decoderOf(fragment []byte) *xml.Decoder {
