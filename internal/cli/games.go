@@ -25,6 +25,7 @@ func (a *app) games() *ucli.Command {
 				Name: "add", Usage: "add an install: found in the usual folders, or --at DIR", ArgsUsage: "GAME",
 				Flags: []ucli.Flag{
 					&ucli.StringFlag{Name: "at", Usage: "the install is in `DIR`", TakesFile: true},
+					&ucli.StringFlag{Name: "under", Usage: "look for the install in `DIR` and below", TakesFile: true},
 					&ucli.StringFlag{Name: "prefix", Usage: "it runs in the compatibility prefix `DIR`", TakesFile: true},
 					&ucli.StringFlag{Name: "player-home", Usage: "its player's home is `DIR`, not yours", TakesFile: true},
 					&ucli.StringFlag{Name: "name", Usage: "what to call the install in addresses"},
@@ -91,7 +92,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := s.RequireRecords(); err != nil {
 		return err
 	}
-	in, folders, err := s.PlanAdd(ctx, job.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
+	in, folders, err := s.PlanAdd(ctx, job.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
 	if err != nil {
 		return err
 	}

@@ -34,6 +34,23 @@ func TestAGameIsFoundInItsUsualFolder(t *testing.T) {
 	assert.Contains(t, r.out, "Nothing has been kept yet.")
 }
 
+func TestAGameIsFoundBelowAFolder(t *testing.T) {
+	w := newWorld(t)
+	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.path("downloads"), "--yes").err, "nowhere below")
+	assert.Contains(t, w.fails(1, "games", "add", "night-tram", "--under", w.path("missing"), "--yes").err, "missing")
+	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.dir, "--at", w.dir, "--yes").err, "give one of them")
+	r := w.ok("games", "add", "night-tram", "--under", w.dir, "--player-home", w.path("player"), "--yes")
+	assert.Contains(t, r.out, w.path("games", "NightTram"))
+	require.NoError(t, os.CopyFS(w.path("old drive", "night", "tram"), os.DirFS(w.path("games", "NightTram"))))
+	r = w.fails(2, "games", "add", "night-tram", "--under", w.dir, "--yes")
+	assert.Contains(t, r.err, "Night Tram is in several folders: say which")
+	assert.Contains(t, r.err, "--at '"+w.path("old drive", "night", "tram")+"'")
+	deep := w.path("a", "b", "c", "d", "e", "f", "g", "h")
+	require.NoError(t, os.MkdirAll(filepath.Dir(deep), 0o755))
+	require.NoError(t, os.Rename(w.path("old drive", "night", "tram"), deep))
+	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.path("a"), "--yes").err, "nowhere below", "it is not looked for for ever")
+}
+
 func TestLookOverAllGames(t *testing.T) {
 	w := newWorld(t).withTrams()
 	all := w.ok()

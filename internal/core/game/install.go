@@ -92,6 +92,32 @@ func (d *Description) FindInstalls(known Known) []string {
 	return found
 }
 
+// underDepth is how many levels below a folder an install is looked for.
+const underDepth = 6
+
+// FindUnder returns the installs of the game in a folder and below it, some levels deep. Links are not followed, and what may not be read is passed over.
+func (d *Description) FindUnder(ctx context.Context, dir string) ([]string, error) {
+	var found []string
+	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil && path == dir:
+			return err
+		case err != nil || !e.IsDir():
+			return nil
+		case d.CheckMarker(path) == nil:
+			found = append(found, path)
+			return fs.SkipDir
+		}
+		if rel, err := filepath.Rel(dir, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= underDepth-1 {
+			return fs.SkipDir
+		}
+		return nil
+	})
+	return found, err
+}
+
 // expansion is one result of a template.
 type expansion struct {
 	path    string

@@ -16,7 +16,8 @@ import (
 // AddRequest says which install to add.
 type AddRequest struct {
 	Game       string
-	At         string // its folder; "" looks in the usual places
+	At         string // its folder; "" looks for it
+	Under      string // where to look; "" is in the usual places
 	Prefix     string // the compatibility prefix it runs in
 	PlayerHome string // the player's home, when that is not one's own
 	Name       string // what to call the install; "" is main, or taken from its folder
@@ -36,12 +37,16 @@ func (s *Session) PlanAdd(ctx context.Context, req AddRequest) (*game.Install, [
 	if req.Edition != "" && !slices.Contains(d.Editions, req.Edition) {
 		return nil, nil, usage("there are: "+strings.Join(d.Editions, ", "), "%s has no edition %q", d.Title, req.Edition)
 	}
+	if req.At != "" && req.Under != "" {
+		return nil, nil, usage("", "--at says where it is, --under where to look for it: give one of them")
+	}
 	in := &game.Install{Game: d, Name: req.Name, Edition: req.Edition, Pins: map[string]string{}}
+	var under string
 	var err error
 	for _, p := range []struct {
 		from string
 		to   *string
-	}{{req.At, &in.Root}, {req.Prefix, &in.Prefix}, {req.PlayerHome, &in.PlayerHome}} {
+	}{{req.At, &in.Root}, {req.Prefix, &in.Prefix}, {req.PlayerHome, &in.PlayerHome}, {req.Under, &under}} {
 		if p.from == "" {
 			continue
 		}
@@ -53,7 +58,7 @@ func (s *Session) PlanAdd(ctx context.Context, req AddRequest) (*game.Install, [
 		}
 	}
 	if in.Root == "" {
-		if err := s.findInstall(in); err != nil {
+		if err := s.findInstall(ctx, in, under); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -80,7 +85,15 @@ func (s *Session) PlanAdd(ctx context.Context, req AddRequest) (*game.Install, [
 	return in, folders, in.CheckBounds(ctx, s.forbidden())
 }
 
-func (s *Session) findInstall(in *game.Install) error {
+// findInstall looks for an install below a folder, or in the usual places.
+func (s *Session) findInstall(ctx context.Context, in *game.Install, under string) error {
+	if under != "" {
+		found, err := in.Game.FindUnder(ctx, under)
+		if err != nil {
+			return err
+		}
+		return only(in, found, "nowhere below "+under)
+	}
 	known, err := game.NativeKnown()
 	if in.Prefix != "" {
 		known, err = game.PrefixKnown(in.Prefix)
@@ -90,10 +103,14 @@ func (s *Session) findInstall(in *game.Install) error {
 	if err != nil {
 		return err
 	}
-	found := in.Game.FindInstalls(known)
+	return only(in, in.Game.FindInstalls(known), "in none of its usual folders")
+}
+
+// only takes the one folder that was found for an install. What could be several is asked about.
+func only(in *game.Install, found []string, none string) error {
 	switch len(found) {
 	case 0:
-		return usage("ostrov games add "+in.Game.ID+" --at DIR", "%s is in none of its usual folders", in.Game.Title)
+		return usage("ostrov games add "+in.Game.ID+" --at DIR\nostrov games add "+in.Game.ID+" --under DIR", "%s is %s", in.Game.Title, none)
 	case 1:
 		in.Root = found[0]
 		return nil
