@@ -22,7 +22,7 @@ func (a *app) games() *ucli.Command {
 		},
 		Commands: []*ucli.Command{
 			{
-				Name: "add", Usage: "add an install: found in the usual folders, or --at DIR", ArgsUsage: "GAME",
+				Name: "add", Usage: "add an install: found in the usual folders or --under DIR, or --at DIR", ArgsUsage: "GAME",
 				Flags: []ucli.Flag{
 					&ucli.StringFlag{Name: "at", Usage: "the install is in `DIR`", TakesFile: true},
 					&ucli.StringFlag{Name: "under", Usage: "look for the install in `DIR` and below", TakesFile: true},

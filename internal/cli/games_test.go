@@ -63,10 +63,37 @@ func TestLookOverAllGames(t *testing.T) {
 	assert.Len(t, doc.Installs, 3)
 	assert.Equal(t, 4, w.run("look", "--check").status, "the worst save of all")
 
+	assert.Contains(t, w.fails(2, "keep", "nowhere").err, `no install "nowhere" is known`)
+}
+
+func TestKeepSaysWhatItWouldTake(t *testing.T) {
+	w := newWorld(t)
 	r := w.fails(0, "keep", "tidewrack", "--dry-run")
+	assert.Contains(t, r.out, "saves     7 saves, 44 kB")
+	assert.Contains(t, r.out, "settings  2 files")
+	assert.NotContains(t, r.out, "\n  mods")
 	assert.Contains(t, r.out, "Nothing has been kept: --dry-run.")
 	assert.NoDirExists(t, w.path("ostrov", "archive"))
-	assert.Contains(t, w.fails(2, "keep", "nowhere").err, `no install "nowhere" is known`)
+
+	w.ok("keep", "tidewrack", "--with", "mods", "--always")
+	var doc struct {
+		Playthrough string
+		Takes       []struct {
+			What  string
+			Count int
+			Bytes int64
+		}
+	}
+	w.decode(&doc, "keep", "tidewrack", "--dry-run")
+	assert.Equal(t, "tidewrack", doc.Playthrough)
+	require.Len(t, doc.Takes, 3)
+	assert.Equal(t, "mods", doc.Takes[2].What, "as it is kept always")
+	assert.Equal(t, 12, doc.Takes[2].Count)
+	w.decode(&doc, "keep", "tidewrack", "--dry-run", "--settings", "plain")
+	assert.Len(t, doc.Takes, 1)
+	assert.Contains(t, w.fails(0, "keep", "tidewrack", "--dry-run", "--from", w.path("downloads")).out, "copy ")
+	w.ok("keep", "tidewrack", "--with", "nothing", "--always")
+	assert.NotContains(t, w.ok("keep", "tidewrack", "--dry-run").out, "\n  mods")
 }
 
 // TestAModListInAFileIsCompared compares what is installed with a list that was written a while ago.

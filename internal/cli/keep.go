@@ -39,7 +39,7 @@ func (a *app) keep() *ucli.Command {
 				return err
 			}
 			if a.dryRun {
-				return a.keepDry(ctx, s, in)
+				return a.keepDry(ctx, s, in, req, cmd.String("settings") != "")
 			}
 			var k *job.Kept
 			if set := cmd.String("settings"); set != "" {
@@ -82,16 +82,15 @@ func keepRequest(cmd *ucli.Command) (job.KeepRequest, error) {
 }
 
 // keepDry shows what would be kept.
-func (a *app) keepDry(ctx context.Context, s *job.Session, in *game.Install) error {
-	l, err := s.Look(ctx, in)
+func (a *app) keepDry(ctx context.Context, s *job.Session, in *game.Install, req job.KeepRequest, settings bool) error {
+	plan, err := s.PlanKeep(ctx, in, req, settings)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.LooksDoc{Head: view.NewHead("keep"), Installs: []view.LookDoc{view.Look(l)}})
+		return view.JSON(a.Stdout, view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: plan.Playthrough, Takes: plan.Takes})
 	}
-	a.printer().Look(l)
-	fmt.Fprintln(a.Stdout, "\nNothing has been kept: --dry-run.")
+	a.printer().KeepPlan(plan, in.Address())
 	return nil
 }
 

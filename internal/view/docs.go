@@ -104,6 +104,13 @@ type TestDoc struct {
 	Trees []game.TreeQuery `json:"small_files_only"` // queries that JSON and XML of more than 32 MiB cannot be asked
 }
 
+// KeepPlanDoc is what keeping would take.
+type KeepPlanDoc struct {
+	Head
+	Playthrough string         `json:"playthrough,omitempty"`
+	Takes       []job.KeepItem `json:"takes"`
+}
+
 // KeepDoc is what keeping did; numbers are bytes.
 type KeepDoc struct {
 	Head

@@ -9,6 +9,28 @@ import (
 	"ostrov/internal/core/logbook"
 )
 
+// KeepPlan prints what a keep would take.
+func (p *Printer) KeepPlan(plan *job.KeepPlan, in string) {
+	of := in
+	if plan.Playthrough != "" {
+		of = plan.Playthrough
+	}
+	p.Line("keep would take this of %s", p.paint(strong, of))
+	p.Line("")
+	for _, t := range plan.Takes {
+		count := Count(t.Count, "file", "files")
+		switch t.What {
+		case archive.Saves:
+			count = Count(t.Count, "save", "saves")
+		case archive.Mods:
+			count = Count(t.Count, "mod", "mods")
+		}
+		p.Line("  %-9s %s, %s", t.What, count, Size(t.Bytes))
+	}
+	p.Line("")
+	p.Line("Nothing has been kept: --dry-run.")
+}
+
 // Kept writes what keeping did.
 func (p *Printer) Kept(k *job.Kept) {
 	s := k.Snapshot

@@ -211,11 +211,14 @@ func keptSave(sv *save.Save, nodes []archive.Node) archive.KeptSave {
 	return kept
 }
 
-// mods keeps the mods themselves, those of the game's own content and of other programs excepted.
+// kept reports whether a mod is kept when mods are: the game's own content and what another program manages are not.
+func kept(m *mod.Mod) bool { return !m.Kind.Base && !m.Folder.Managed }
+
+// mods keeps the mods themselves.
 func (kp *keeper) mods(ctx context.Context, l *Look) error {
 	byFolder := map[string][]*mod.Mod{}
 	for _, m := range l.Mods.Mods {
-		if key := m.Folder.ID + "\x00" + m.Folder.Account; !m.Kind.Base && !m.Folder.Managed {
+		if key := m.Folder.ID + "\x00" + m.Folder.Account; kept(m) {
 			byFolder[key] = append(byFolder[key], m)
 			kp.progress.more(m.Size)
 		}
