@@ -219,11 +219,12 @@ func (b *bench) restored(ctx context.Context, what string, tree func(dir string)
 	}
 	if _, err := b.compare(ctx, what+": restore", side{name: "restore --to", command: []string{b.ostrov, "restore", "bench", "--to", b.path("restored")}, before: b.clear("restored")},
 		side{name: "tar x", command: []string{"sh", "-c", "mkdir unpacked && tar -C unpacked -xf plain.tar"}, before: b.clear("unpacked")},
+		side{name: "tar x, sync", command: []string{"sh", "-c", "mkdir synced && tar -C synced -xf plain.tar && sync -f synced"}, before: b.clear("synced")},
 		side{name: "cp -a", command: []string{"cp", "-a", "game/mods", "copy"}, before: b.clear("copy")},
 	); err != nil {
 		return err
 	}
-	return b.clear("copy", "restored", "unpacked", "plain.tar")()
+	return b.clear("copy", "restored", "unpacked", "synced", "plain.tar")()
 }
 
 func (b *bench) unchangedKeep(ctx context.Context) error {

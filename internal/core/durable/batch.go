@@ -20,6 +20,7 @@ const few = 16
 func (b *Batch) Wrote(f *os.File) error {
 	if b.files.Add(1) > few && canSyncVolume {
 		b.later.Store(true)
+		startWriting(f)
 		return nil
 	}
 	return f.Sync()
