@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"syscall"
 	"time"
 
 	"ostrov/internal/cli"
@@ -14,10 +15,18 @@ import (
 var release, commit string
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
-	code := cli.Run(ctx, cli.Env{
+	ctx, stop := context.WithCancelCause(context.Background())
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		s, ok := (<-signals).(syscall.Signal)
+		if !ok {
+			s = syscall.SIGINT
+		}
+		stop(&cli.Stopped{Signal: int(s)})
+		signal.Stop(signals) // a second one ends the program at once
+	}()
+	os.Exit(cli.Run(ctx, cli.Env{
 		Args: os.Args, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Getenv: os.Getenv, Now: time.Now, Release: release, Commit: commit,
-	})
-	stop()
-	os.Exit(code)
+	}))
 }

@@ -3,13 +3,14 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/archive"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/keep"
+	"ostrov/internal/core/problem"
 	"ostrov/internal/view"
 )
 
@@ -18,30 +19,12 @@ func (a *app) archive() *ucli.Command {
 		Name: "archive", Category: "keep", Usage: "where snapshots are kept, and whether they are whole",
 		Action: func(_ context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
-				return &usageError{fmt.Errorf("archive has no %q: there are add, verify, copy and clear-old", cmd.Args().First()), "ostrov archive"}
+				return a.unknownCommand(cmd, cmd.Args().First())
 			}
 			return a.showArchive()
 		},
 		Commands: []*ucli.Command{
-			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-				if err := s.RequireRecords(); err != nil {
-					return err
-				}
-				created, copied, err := s.AddArchive(ctx, cmd.Args().First())
-				if err != nil {
-					return err
-				}
-				if a.json {
-					return a.archiveJSON(s, "archive add", 0)
-				}
-				p := a.printer()
-				p.Line("%s", map[bool]string{true: "made and added ", false: "added "}[created]+s.ArchiveDir())
-				if copied.Snapshots > 0 {
-					p.Line("  %s that you had are in it too.", view.Count(copied.Snapshots, "snapshot", "snapshots"))
-				}
-				p.Next("ostrov keep")
-				return nil
-			})},
+			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: a.with(1, 1, a.addArchive)},
 			{
 				Name: "verify", Usage: "read everything in the archive and prove it whole",
 				Flags: []ucli.Flag{
@@ -63,16 +46,44 @@ func (a *app) archive() *ucli.Command {
 	}
 }
 
-func (a *app) archiveJSON(s *job.Session, command string, size int64) error {
-	return view.JSON(a.Stdout, view.ArchiveDoc{Head: view.NewHead(command), Dir: s.ArchiveDir(), Size: size})
-}
-
-func (a *app) showArchive() error {
-	s, err := a.open()
+func (a *app) addArchive(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+	dir, err := keep.CheckArchive(ctx, h, cmd.Args().First())
 	if err != nil {
 		return err
 	}
-	arch, err := s.Archive(false)
+	p := a.printer()
+	if a.dryRun {
+		if a.json {
+			return view.JSON(a.Stdout, view.ArchiveDoc{Head: view.NewHead("archive add"), Dir: dir})
+		}
+		p.Line("snapshots would go to %s from now on. Nothing has been changed: --dry-run.", view.Text(dir))
+		return nil
+	}
+	created, copied, err := keep.AddArchive(ctx, h, dir)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.archiveJSON(h, "archive add", 0)
+	}
+	p.Line("%s", map[bool]string{true: "made and added ", false: "added "}[created]+h.ArchiveDir())
+	if copied.Snapshots > 0 {
+		p.Line("  %s that you had are in it too.", view.Count(copied.Snapshots, "snapshot", "snapshots"))
+	}
+	p.Next(problem.Do("keep"))
+	return nil
+}
+
+func (a *app) archiveJSON(h *home.Home, command string, size int64) error {
+	return view.JSON(a.Stdout, view.ArchiveDoc{Head: view.NewHead(command), Dir: h.ArchiveDir(), Size: size})
+}
+
+func (a *app) showArchive() error {
+	h, err := a.open()
+	if err != nil {
+		return err
+	}
+	arch, err := h.Archive()
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -83,16 +94,16 @@ func (a *app) showArchive() error {
 		}
 	}
 	if a.json {
-		return a.archiveJSON(s, "archive", size)
+		return a.archiveJSON(h, "archive", size)
 	}
 	p := a.printer()
 	if arch == nil {
-		p.Line("%s: not there yet; the first keep makes it", s.ArchiveDir())
-		p.Next("ostrov keep", "ostrov archive add DIR")
+		p.Line("%s: not there yet; the first keep makes it", h.ArchiveDir())
+		p.Next(problem.Do("keep"), problem.Do("archive add", "DIR"))
 		return nil
 	}
-	p.Line("%s: %s", s.ArchiveDir(), view.Size(size))
-	p.Next("ostrov kept", "ostrov archive verify")
+	p.Line("%s: %s", h.ArchiveDir(), view.Size(size))
+	p.Next(problem.Do("kept"), problem.Do("archive verify"))
 	return nil
 }
 
@@ -100,15 +111,15 @@ func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 0, 0); err != nil {
 		return err
 	}
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
 	if dir := cmd.String("repair"); dir != "" {
-		if a.dryRun {
-			return &usageError{errors.New("--repair has no --dry-run: look first with verify"), "ostrov archive verify"}
+		if err := a.noDryRun("archive verify --repair", "look first with verify"); err != nil {
+			return err
 		}
-		repaired, err := s.RepairArchive(ctx, dir)
+		repaired, err := keep.RepairArchive(ctx, h, dir)
 		if err != nil {
 			return err
 		}
@@ -116,11 +127,11 @@ func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
 			a.printer().Line("%s taken from %s", view.Count(len(repaired), "file was", "files were"), dir)
 		}
 	}
-	verify := s.VerifyArchive
+	verify := keep.VerifyArchive
 	if cmd.Bool("fast") {
-		verify = s.GlanceArchive
+		verify = keep.GlanceArchive
 	}
-	r, err := verify(ctx)
+	r, err := verify(ctx, h)
 	if err != nil {
 		return err
 	}
@@ -128,9 +139,9 @@ func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
 		if r.Damage == nil {
 			r.Damage = []archive.Damage{}
 		}
-		err = view.JSON(a.Stdout, view.VerifyDoc{Head: view.NewHead("archive verify"), Dir: s.ArchiveDir(), Report: r})
+		err = view.JSON(a.Stdout, view.VerifyDoc{Head: view.NewHead("archive verify"), Dir: h.ArchiveDir(), Report: r})
 	} else {
-		a.printer().Verified(s.ArchiveDir(), r, !cmd.Bool("fast"))
+		a.printer().Verified(h.ArchiveDir(), r, !cmd.Bool("fast"))
 	}
 	if err == nil && len(r.Damage) > 0 {
 		return statusError(exitError)
@@ -142,16 +153,20 @@ func (a *app) copyArchive(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 1, 1); err != nil {
 		return err
 	}
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	done, err := s.CopyArchive(ctx, cmd.Args().First())
+	done, err := keep.CopyArchive(ctx, h, cmd.Args().First(), !a.dryRun)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.CopiedDoc{Head: view.NewHead("archive copy"), From: s.ArchiveDir(), To: cmd.Args().First(), Copied: done})
+		return view.JSON(a.Stdout, view.CopiedDoc{Head: view.NewHead("archive copy"), From: h.ArchiveDir(), To: cmd.Args().First(), Copied: done})
+	}
+	if a.dryRun {
+		a.printer().Line("%s would be copied to %s, %s. Nothing has been copied: --dry-run.", view.Count(done.Snapshots, "snapshot", "snapshots"), view.Text(cmd.Args().First()), view.Size(done.Bytes))
+		return nil
 	}
 	if done.Snapshots == 0 {
 		a.printer().Line("%s has everything already", cmd.Args().First())
@@ -161,7 +176,7 @@ func (a *app) copyArchive(ctx context.Context, cmd *ucli.Command) error {
 	return nil
 }
 
-func (a *app) clearOld(_ context.Context, cmd *ucli.Command) error {
+func (a *app) clearOld(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 0, 0); err != nil {
 		return err
 	}
@@ -169,11 +184,15 @@ func (a *app) clearOld(_ context.Context, cmd *ucli.Command) error {
 	if rule.Days < 0 || rule.Count < 1 {
 		return &usageError{errors.New("at least the newest snapshot of each playthrough stays: --count 1"), "ostrov archive clear-old"}
 	}
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	c, err := s.PlanClear(rule)
+	arch, err := h.Existing()
+	if err != nil {
+		return err
+	}
+	c, err := arch.PlanClear(rule, a.Now())
 	if err != nil {
 		return err
 	}
@@ -187,7 +206,7 @@ func (a *app) clearOld(_ context.Context, cmd *ucli.Command) error {
 				return err
 			}
 		}
-		if err := s.Clear(rule, c); err != nil {
+		if err := arch.Clear(ctx, rule, c, a.Now()); err != nil {
 			return err
 		}
 	}

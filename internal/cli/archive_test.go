@@ -72,7 +72,7 @@ func TestAnArchiveTakesOver(t *testing.T) {
 	assert.Contains(t, w.ok("keep", "tidewrack").out, "kept tidewrack.2")
 	assert.Contains(t, w.ok("kept").out, "at home")
 	assert.Contains(t, w.ok("archive", "add", filepath.Join(t.TempDir(), "other")).out, "2 snapshots that you had")
-	assert.Contains(t, w.fails(1, "kept", "tidewrack.1", "--export", filepath.Join(t.TempDir(), "no", "x.zip")).err, "no is not there")
+	assert.Contains(t, w.fails(1, "kept", "tidewrack.1", "--export", filepath.Join(t.TempDir(), "no", "x.zip"), "--yes").err, "no is not there")
 }
 
 func TestClearOld(t *testing.T) {
@@ -90,10 +90,10 @@ func TestClearOld(t *testing.T) {
 	w.ok("archive", "clear-old", "--days", "0", "--count", "1", "--yes")
 	kept := w.ok("kept").out
 	assert.Contains(t, kept, "before the storm", "one with a note stays")
-	assert.Contains(t, kept, "tidewrack.2")
+	assert.Contains(t, kept, "tidewrack.4", "it keeps its number")
 	assert.NotContains(t, kept, "tidewrack.3")
 	assert.FileExists(t, w.path("ostrov", "archive", "unused.json"), "content is marked first")
 	assert.Contains(t, w.ok("archive", "verify").out, "whole")
-	w.ok("keep", "tidewrack")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "kept tidewrack.5", "and nobody gets one that was given before")
 	w.ok("restore", "tidewrack.1", "--to", filepath.Join(t.TempDir(), "out"))
 }

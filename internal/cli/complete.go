@@ -10,7 +10,8 @@ import (
 
 // complete offers what the argument of a command can be, as its usage names it: games, saves or snapshots. Files are the shell's own job.
 func (a *app) complete(ctx context.Context, cmd *ucli.Command) {
-	s, err := a.open()
+	a.reads = true
+	h, err := a.open()
 	if err != nil {
 		return
 	}
@@ -20,15 +21,15 @@ func (a *app) complete(ctx context.Context, cmd *ucli.Command) {
 		}
 	}
 	if strings.HasPrefix(cmd.ArgsUsage, "GAME") && cmd.Name == "add" {
-		offer(s.GameIDs()...)
+		offer(h.GameIDs()...)
 		return
 	}
-	for _, in := range s.Installs {
+	for _, in := range h.Installs {
 		switch {
 		case strings.Contains(cmd.ArgsUsage, "SAVE"):
-			if l, err := s.Look(ctx, in); err == nil {
-				for _, st := range l.Saves {
-					offer(l.Address(st))
+			if st, _, err := a.see(ctx, h, in); err == nil {
+				for _, s := range st.Saves {
+					offer(st.Address(s))
 				}
 			}
 		case strings.Contains(cmd.ArgsUsage, "GAME"):
@@ -38,15 +39,13 @@ func (a *app) complete(ctx context.Context, cmd *ucli.Command) {
 	if !strings.Contains(cmd.ArgsUsage, "SNAPSHOT") && !strings.Contains(cmd.ArgsUsage, "PLAYTHROUGH") {
 		return
 	}
-	arch, err := s.Archive(false)
+	arch, err := h.Archive()
 	if err != nil {
 		return
 	}
 	names, _ := arch.Playthroughs()
 	for _, name := range names {
-		n, _ := arch.Count(name)
-		for i := range n {
-			offer(fmt.Sprintf("%s.%d", name, i+1))
-		}
+		addresses, _ := arch.Addresses(name)
+		offer(addresses...)
 	}
 }

@@ -14,7 +14,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/demo"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/problem"
 )
 
 func (a *app) demo() *ucli.Command {
@@ -40,7 +40,7 @@ func (a *app) demo() *ucli.Command {
 			}
 			world, err := demo.Build(dir)
 			if err != nil {
-				return &job.Error{Text: err.Error(), Hint: "ostrov demo --dir NEW-FOLDER", Err: err}
+				return problem.New(problem.Do("demo").With("dir", "NEW-FOLDER"), "%w", err)
 			}
 			if cmd.Bool("quiet") {
 				fmt.Fprintln(a.Stdout, world.Dir)

@@ -3,6 +3,8 @@ package cli_test
 import (
 	"archive/zip"
 	"bufio"
+	"bytes"
+	"compress/gzip"
 	"crypto/sha512"
 	"encoding/hex"
 	"io"
@@ -112,7 +114,7 @@ func TestKeepWith(t *testing.T) {
 		w.decode(&doc, "kept", address)
 		files := map[string]int{}
 		for _, h := range doc.Snapshots[0].With {
-			files[h.What] = h.Files
+			files[string(h.What)] = h.Files
 		}
 		return files
 	}
@@ -139,11 +141,32 @@ func TestExport(t *testing.T) {
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "--with", "mods", "-m", "to show")
 	file := w.path("out.zip")
-	w.ok("kept", "tidewrack.1", "--export", file)
-	assert.Contains(t, w.fails(7, "kept", "tidewrack.1", "--export", file).err, "is there already")
+	r := w.fails(7, "kept", "tidewrack.1", "--export", file)
+	assert.Contains(t, r.out, "would tell of you")
+	assert.Contains(t, r.err, "--blank")
 	w.ok("kept", "tidewrack.1", "--export", file, "--yes")
+	assert.Contains(t, w.fails(7, "kept", "tidewrack.1", "--export", file).err, "is there already")
+	blanked := w.path("blanked.zip")
+	w.ok("kept", "tidewrack.1", "--export", blanked, "--blank")
+	z, err := zip.OpenReader(blanked)
+	require.NoError(t, err)
+	for _, f := range z.File {
+		assert.NotContains(t, f.Name, "70431")
+		r, err := f.Open()
+		require.NoError(t, err)
+		data, err := io.ReadAll(r)
+		require.NoError(t, err)
+		if strings.HasSuffix(f.Name, ".gz") {
+			unpacked, err := gzip.NewReader(bytes.NewReader(data))
+			require.NoError(t, err)
+			data, err = io.ReadAll(unpacked)
+			require.NoError(t, err)
+		}
+		assert.NotContains(t, string(data), "70431", f.Name)
+	}
+	require.NoError(t, z.Close())
 	w.fails(2, "kept", "--export", file)
-	z, err := zip.OpenReader(file)
+	z, err = zip.OpenReader(file)
 	require.NoError(t, err)
 	defer z.Close()
 	content := map[string]string{}

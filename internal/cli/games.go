@@ -2,12 +2,15 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	ucli "github.com/urfave/cli/v3"
 
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/problem"
 	"ostrov/internal/view"
 )
 
@@ -16,7 +19,7 @@ func (a *app) games() *ucli.Command {
 		Name: "games", Category: "start", Usage: "known games and installs",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
-				return &usageError{fmt.Errorf("games has no %q: there are add, show, test and base", cmd.Args().First()), "ostrov games"}
+				return a.unknownCommand(cmd, cmd.Args().First())
 			}
 			return a.listGames()
 		},
@@ -45,14 +48,14 @@ func (a *app) games() *ucli.Command {
 }
 
 func (a *app) listGames() error {
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
 	doc := view.GamesDoc{Head: view.NewHead("games")}
-	for _, id := range s.GameIDs() {
-		d := view.GameDoc{ID: id, Title: s.Games[id].Title, Installs: []string{}}
-		for _, in := range s.Installs {
+	for _, id := range h.GameIDs() {
+		d := view.GameDoc{ID: id, Title: h.Games[id].Title, Installs: []string{}}
+		for _, in := range h.Installs {
 			if in.Game.ID == id {
 				d.Installs = append(d.Installs, in.Address())
 			}
@@ -63,18 +66,18 @@ func (a *app) listGames() error {
 		return view.JSON(a.Stdout, doc)
 	}
 	p := a.printer()
-	p.Line("%s described, %s added", view.Count(len(doc.Games), "game", "games"), view.Count(len(s.Installs), "install", "installs"))
+	p.Line("%s described, %s added", view.Count(len(doc.Games), "game", "games"), view.Count(len(h.Installs), "install", "installs"))
 	p.Line("")
-	next := ""
+	var next problem.Hints
 	for _, d := range doc.Games {
 		p.Line("  %-16s %s", d.ID, view.Text(d.Title))
-		for _, in := range s.Installs {
+		for _, in := range h.Installs {
 			if in.Game.ID == d.ID {
 				p.Line("  %-16s   %s  %s", "", in.Address(), in.Root)
 			}
 		}
-		if len(d.Installs) == 0 && next == "" {
-			next = "ostrov games add " + d.ID
+		if len(d.Installs) == 0 && next == nil {
+			next = problem.Do("games add", d.ID)
 		}
 	}
 	p.Next(next)
@@ -85,14 +88,17 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 1, 1); err != nil {
 		return err
 	}
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	if err := s.RequireRecords(); err != nil {
+	if cmd.String("at") != "" && cmd.String("under") != "" {
+		return &usageError{errors.New("--at says where it is, --under where to look for it: give one of them"), "ostrov games add"}
+	}
+	if err := h.RequireRecords(); err != nil {
 		return err
 	}
-	in, folders, err := s.PlanAdd(ctx, job.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
+	in, folders, err := facts.FindInstall(ctx, h, facts.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
 	if err != nil {
 		return err
 	}
@@ -103,7 +109,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 		if err := a.confirm("Are these the right folders?"); err != nil {
 			return err
 		}
-		if err := s.ConfirmAdd(in); err != nil {
+		if err := h.Register(in); err != nil {
 			return err
 		}
 	}
@@ -118,7 +124,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	}
 	p.Line("")
 	p.Line("added")
-	p.Next("ostrov look "+in.Game.ID, "ostrov keep "+in.Game.ID)
+	p.Next(problem.Do("look", h.Called(in)), problem.Do("keep", h.Called(in)))
 	return nil
 }
 
@@ -130,16 +136,20 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 0, 1); err != nil {
 		return err
 	}
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	installs, err := s.InstallsOf(cmd.Args().First())
+	installs, err := h.InstallsOf(cmd.Args().First())
 	if err != nil {
 		return err
 	}
 	for i, in := range installs {
-		folders, err := s.Folders(ctx, in)
+		err := facts.Open(ctx, h, in)
+		if err != nil && !errors.Is(err, game.ErrOutOfBounds) && !errors.Is(err, game.ErrUnconfirmed) {
+			return err
+		}
+		folders, err := in.Folders(ctx)
 		if err != nil {
 			return err
 		}
@@ -161,7 +171,7 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 1, 1); err != nil {
 		return err
 	}
-	d, err := job.CheckDescription(cmd.Args().First())
+	d, err := home.ReadDescription(cmd.Args().First())
 	if err != nil {
 		return err
 	}
@@ -181,25 +191,33 @@ func (a *app) recordBase(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 0, 1); err != nil {
 		return err
 	}
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	in, err := s.Install(cmd.Args().First())
+	in, err := h.Install(cmd.Args().First())
 	if err != nil {
 		return err
 	}
-	b, err := s.RecordBase(ctx, in, cmd.String("from"))
+	b, err := facts.NewBase(ctx, h, in, cmd.String("from"))
 	if err != nil {
 		return err
 	}
-	d, err := s.Strays(ctx, in, b)
+	if !a.dryRun {
+		if err := h.RequireRecords(); err != nil {
+			return err
+		}
+		if err := h.Write(facts.BaseName(in), b); err != nil {
+			return err
+		}
+	}
+	d, err := facts.StraysOf(ctx, h, in, b)
 	if err != nil {
 		return err
 	}
 	if a.json {
 		return view.JSON(a.Stdout, view.Base(b, d))
 	}
-	a.printer().Base(in.Game.Title, b, d)
+	a.printer().Base(in.Game.Title, b, d, !a.dryRun)
 	return nil
 }

@@ -1,11 +1,33 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 )
+
+// help shows the help of the whole program, or that of a command.
+func (a *app) help() *ucli.Command {
+	return &ucli.Command{
+		Name: "help", Usage: "this page, or that of a command", ArgsUsage: "[COMMAND...]", Hidden: true,
+		Action: func(_ context.Context, cmd *ucli.Command) error {
+			of := cmd.Root()
+			for _, name := range cmd.Args().Slice() {
+				next := of.Command(name)
+				if next == nil || next.Hidden {
+					return a.unknownCommand(of, name)
+				}
+				of = next
+			}
+			if of == cmd.Root() {
+				return ucli.ShowRootCommandHelp(of)
+			}
+			return ucli.ShowSubcommandHelp(of)
+		},
+	}
+}
 
 // helpOf is the help of the whole program: the commands in their groups, in the order in which a player meets them. The parser's own help
 // would sort the groups by name.
@@ -18,6 +40,9 @@ func helpOf(root *ucli.Command) string {
 	fmt.Fprintf(&b, "ostrov %s\n\n  ostrov COMMAND [OPTIONS]\n", root.Usage)
 	group := ""
 	for _, c := range root.Commands {
+		if c.Hidden {
+			continue
+		}
 		if c.Category != group {
 			group = c.Category
 			fmt.Fprintf(&b, "\n%s\n", group)

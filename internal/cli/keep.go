@@ -11,8 +11,12 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/keep"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/share"
 	"ostrov/internal/view"
 )
 
@@ -29,23 +33,30 @@ func (a *app) keep() *ucli.Command {
 			&ucli.StringFlag{Name: "from", Usage: "take in the copy in `DIR` that was made by hand", TakesFile: true},
 			&ucli.BoolFlag{Name: "reread", Usage: "read all files, also those that have not changed"},
 		},
-		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
+		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
 			req, err := keepRequest(cmd)
 			if err != nil {
 				return err
 			}
-			in, err := s.Install(cmd.Args().First())
+			in, err := h.Install(cmd.Args().First())
 			if err != nil {
 				return err
 			}
-			if a.dryRun {
-				return a.keepDry(ctx, s, in, req, cmd.String("settings") != "")
+			if _, err := settle(ctx, h, in); err != nil {
+				return err
 			}
-			var k *job.Kept
-			if set := cmd.String("settings"); set != "" {
-				k, err = s.KeepSettings(ctx, in, set, req.Note)
+			set := cmd.String("settings")
+			if a.dryRun {
+				return a.keepDry(ctx, h, in, req, set != "")
+			}
+			var k *keep.Kept
+			if set != "" {
+				var st *facts.State
+				if st, _, err = a.see(ctx, h, in); err == nil {
+					k, err = keep.Settings(ctx, h, st, set, req.Note)
+				}
 			} else {
-				k, err = s.Keep(ctx, in, req)
+				k, err = keep.Keep(ctx, h, in, req)
 			}
 			if err != nil {
 				return err
@@ -60,16 +71,16 @@ func (a *app) keep() *ucli.Command {
 }
 
 // keepRequest reads the flags of keep.
-func keepRequest(cmd *ucli.Command) (job.KeepRequest, error) {
-	req := job.KeepRequest{As: cmd.String("as"), Note: cmd.String("m"), Tags: cmd.StringSlice("tag"), Always: cmd.Bool("always"), From: cmd.String("from"), Reread: cmd.Bool("reread")}
+func keepRequest(cmd *ucli.Command) (keep.Request, error) {
+	req := keep.Request{As: cmd.String("as"), Note: cmd.String("m"), Tags: cmd.StringSlice("tag"), Always: cmd.Bool("always"), From: cmd.String("from"), Reread: cmd.Bool("reread")}
 	for _, w := range cmd.StringSlice("with") {
 		switch {
-		case slices.Contains(job.KeepWith, w):
-			req.With = append(req.With, w)
+		case slices.Contains(keep.Optional, archive.Kind(w)):
+			req.With = append(req.With, archive.Kind(w))
 		case w == "nothing":
-			req.With = []string{}
+			req.With = []archive.Kind{}
 		default:
-			return req, &usageError{fmt.Errorf("--with %s is not understood: there are %s and nothing", w, strings.Join(job.KeepWith, ", ")), "ostrov keep"}
+			return req, &usageError{fmt.Errorf("--with %s is not understood: there are mods, game, pictures and nothing", w), "ostrov keep"}
 		}
 	}
 	if req.Always && req.With == nil {
@@ -82,29 +93,32 @@ func keepRequest(cmd *ucli.Command) (job.KeepRequest, error) {
 }
 
 // keepDry shows what would be kept.
-func (a *app) keepDry(ctx context.Context, s *job.Session, in *game.Install, req job.KeepRequest, settings bool) error {
-	plan, err := s.PlanKeep(ctx, in, req, settings)
+func (a *app) keepDry(ctx context.Context, h *home.Home, in *game.Install, req keep.Request, settings bool) error {
+	pre, err := keep.Look(ctx, h, in, req, settings)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: plan.Playthrough, Takes: plan.Takes})
+		return view.JSON(a.Stdout, view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: pre.Playthrough, Takes: pre.Takes})
 	}
-	a.printer().KeepPlan(plan, in.Address())
+	a.printer().KeepPlan(pre, in.Address())
 	return nil
 }
 
 func (a *app) kept() *ucli.Command {
 	return &ucli.Command{
 		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, or one of them", ArgsUsage: "[PLAYTHROUGH[.NUMBER]]",
-		Flags: []ucli.Flag{&ucli.StringFlag{Name: "export", Usage: "write the snapshot to `FILE`.zip, for people who do not have Ostrov", TakesFile: true}},
-		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "export", Usage: "write the snapshot to `FILE`.zip, for people who do not have Ostrov", TakesFile: true},
+			&ucli.BoolFlag{Name: "blank", Usage: "with --export: empty or leave out what the description marks as personal"},
+		},
+		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
 			address := cmd.Args().First()
 			if file := cmd.String("export"); file != "" {
-				return a.export(ctx, s, address, file)
+				return a.export(ctx, h, address, file, cmd.Bool("blank"))
 			}
 			if strings.Contains(address, ".") {
-				snap, err := s.Snapshot(address)
+				snap, err := h.Snapshot(address)
 				if err != nil {
 					return err
 				}
@@ -112,25 +126,44 @@ func (a *app) kept() *ucli.Command {
 					return a.keptJSON([]*archive.Snapshot{snap})
 				}
 				a.printer().Snapshot(snap)
-				a.printer().Next("ostrov restore "+snap.Address(), "ostrov restore "+snap.Address()+" --to DIR")
+				a.printer().Next(problem.Do("restore", snap.Address()), problem.Do("restore", snap.Address()).With("to", "DIR"))
 				return nil
 			}
-			return a.timeline(s, address)
+			return a.timeline(h, address)
 		}),
 	}
 }
 
 // export writes a snapshot to a zip for others.
-func (a *app) export(ctx context.Context, s *job.Session, address, file string) error {
+func (a *app) export(ctx context.Context, h *home.Home, address, file string, blank bool) error {
 	if address == "" {
 		return &usageError{errors.New("--export needs a snapshot: PLAYTHROUGH.NUMBER"), "ostrov kept"}
 	}
-	e, err := s.Export(ctx, address, file, a.yes)
+	snap, err := h.Snapshot(address)
 	if err != nil {
 		return err
 	}
+	var st *facts.State
+	if in, err := keep.InstallOf(ctx, h, snap); err == nil { // what tells of the player is known best where the game is
+		st, _, _ = a.see(ctx, h, in)
+	}
+	e, err := share.PlanExport(ctx, h, st, snap, blank)
+	if err != nil {
+		return err
+	}
+	if err := home.CheckFree(file, a.yes); err != nil {
+		return err
+	}
+	if err := a.mayTell(file, e.Private, "kept", address, blank); err != nil {
+		return err
+	}
+	if !a.dryRun {
+		if err := e.Write(ctx, file, a.yes); err != nil {
+			return err
+		}
+	}
 	if a.json {
-		return view.JSON(a.Stdout, view.WrittenDoc{Head: view.NewHead("kept"), To: file, Files: e.Files})
+		return view.JSON(a.Stdout, view.WrittenDoc{Head: view.NewHead("kept"), To: file, Files: e.Files, Done: !a.dryRun})
 	}
 	a.printer().Exported(e, file)
 	return nil
@@ -144,14 +177,14 @@ func (a *app) keptJSON(all []*archive.Snapshot) error {
 	return view.JSON(a.Stdout, doc)
 }
 
-func (a *app) timeline(s *job.Session, only string) error {
-	arch, err := s.Archive(false)
+func (a *app) timeline(h *home.Home, only string) error {
+	arch, err := h.Archive()
 	if errors.Is(err, fs.ErrNotExist) {
 		if a.json {
 			return a.keptJSON(nil)
 		}
 		a.printer().Line("Nothing has been kept yet.")
-		a.printer().Next("ostrov keep")
+		a.printer().Next(problem.Do("keep"))
 		return nil
 	}
 	if err != nil {
@@ -162,7 +195,7 @@ func (a *app) timeline(s *job.Session, only string) error {
 		return err
 	}
 	if only != "" {
-		if _, err := s.Snapshot(only); err != nil {
+		if _, err := h.Snapshot(only); err != nil {
 			return err
 		}
 		names = []string{only}

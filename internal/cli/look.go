@@ -2,13 +2,21 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"path/filepath"
+	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/keep"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/vet"
 	"ostrov/internal/view"
 )
 
@@ -25,16 +33,16 @@ func (a *app) look() *ucli.Command {
 				return a.putAside(ctx, cmd)
 			}
 			if ifs := cmd.StringSlice("if"); len(ifs) > 0 {
-				return a.one(ctx, cmd, func(s *job.Session, l *job.Look) error { return a.suppose(ctx, s, l, ifs, cmd.Bool("check")) })
+				return a.one(ctx, cmd, func(h *home.Home, l *assess.Install) error { return a.suppose(ctx, h, l, ifs, cmd.Bool("check")) })
 			}
 			if err := args(cmd, 0, 1); err != nil {
 				return err
 			}
-			s, err := a.open()
+			h, err := a.open()
 			if err != nil {
 				return err
 			}
-			installs, err := s.InstallsOf(cmd.Args().First())
+			installs, err := h.InstallsOf(cmd.Args().First())
 			if err != nil {
 				return err
 			}
@@ -45,26 +53,36 @@ func (a *app) look() *ucli.Command {
 
 // putAside puts aside the settings whose mods are gone.
 func (a *app) putAside(ctx context.Context, cmd *ucli.Command) error {
-	return a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-		in, err := s.Install(cmd.Args().First())
+	return a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+		in, err := h.Install(cmd.Args().First())
 		if err != nil {
 			return err
 		}
-		p, err := s.PlanAside(ctx, in)
+		st, _, err := a.see(ctx, h, in)
 		if err != nil {
 			return err
 		}
-		return a.carryOut(ctx, "look", p, "put aside the settings of mods that are gone", "Put them aside?")
+		p, err := keep.PutAside(ctx, h, st)
+		if err != nil {
+			return err
+		}
+		return a.carryOut(ctx, h, carry{command: "look", plan: p, done: "put aside the settings of mods that are gone", question: "Put them aside?"})
 	})(ctx, cmd)
 }
 
 // suppose shows how every save would stand after changes that are not made.
-func (a *app) suppose(ctx context.Context, s *job.Session, l *job.Look, ifs []string, judge bool) error {
-	sup, err := s.Suppose(ctx, l, ifs)
-	if err != nil {
-		return err
+func (a *app) suppose(ctx context.Context, h *home.Home, now *assess.Install, ifs []string, judge bool) error {
+	var changes []assess.Change
+	for _, text := range ifs {
+		more, err := changesOf(ctx, h, now, text)
+		if err != nil {
+			return err
+		}
+		changes = append(changes, more...)
 	}
+	sup := assess.Suppose(now, changes)
 	doc := view.Supposed(sup)
+	var err error
 	if a.json {
 		err = view.JSON(a.Stdout, doc)
 	} else {
@@ -76,14 +94,55 @@ func (a *app) suppose(ctx context.Context, s *job.Session, l *job.Look, ifs []st
 	return err
 }
 
+// changesOf reads what is supposed: drop:MOD, add:FILE or version:V.
+func changesOf(ctx context.Context, h *home.Home, now *assess.Install, text string) ([]assess.Change, error) {
+	what, arg, _ := strings.Cut(text, ":")
+	switch {
+	case arg == "":
+	case what == "drop":
+		for _, m := range now.Mods.Mods {
+			if !m.Kind.Base && (strings.EqualFold(m.ID, arg) || strings.EqualFold(m.Name(), arg)) {
+				return []assess.Change{{Words: "without " + m.Name(), Drop: m}}, nil
+			}
+		}
+		return nil, problem.Usage(problem.Do("mods", now.Called), "%s has no mod %q", now.Called, arg)
+	case what == "version":
+		return []assess.Change{{Words: fmt.Sprintf("at %s instead of %s", arg, now.Version), Version: arg}}, nil
+	case what == "add":
+		found, unsafe, err := vet.ModsIn(ctx, h, now.Install, arg)
+		if err != nil {
+			return nil, err
+		}
+		changes := []assess.Change{{Words: "with what " + filepath.Base(arg) + " holds", Unsafe: unsafe}}
+		if len(found) > 0 {
+			changes = nil
+		}
+		for i, m := range found {
+			words := "with " + strings.TrimSpace(m.Name()+" "+m.Version)
+			for _, old := range now.Mods.Mods {
+				if strings.EqualFold(old.ID, m.ID) && !old.Kind.Base {
+					words += " instead of " + old.Version
+				}
+			}
+			c := assess.Change{Words: words, Add: m}
+			if i == 0 {
+				c.Unsafe = unsafe
+			}
+			changes = append(changes, c)
+		}
+		return changes, nil
+	}
+	return nil, &usageError{fmt.Errorf("%q is nothing that could be supposed: there are drop:MOD, add:FILE and version:V", text), "ostrov look"}
+}
+
 // lookAll is what ostrov does alone.
 func (a *app) lookAll(ctx context.Context) error {
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	if len(s.Installs) > 0 || a.json {
-		return a.lookAt(ctx, s.Installs, false)
+	if len(h.Installs) > 0 || a.json {
+		return a.lookAt(ctx, h.Installs, false)
 	}
 	p := a.printer()
 	p.Line("Ostrov knows no game yet. Three ways to start:")
@@ -95,39 +154,39 @@ func (a *app) lookAll(ctx context.Context) error {
 }
 
 func (a *app) lookAt(ctx context.Context, installs []*game.Install, judge bool) error {
-	s := a.session
+	h := a.session
 	doc := view.LooksDoc{Head: view.NewHead("look"), Installs: []view.LookDoc{}}
 	doc.Verdict = check.Fit
 	p := a.printer()
 	var failed error
-	var next []string
+	var next problem.Hints
 	for i, in := range installs {
-		l, err := s.Look(ctx, in)
+		seen, settled, err := a.assessed(ctx, h, in)
 		if err != nil {
-			if len(installs) == 1 {
+			if len(installs) == 1 || ctx.Err() != nil {
 				return err
 			}
 			failed = err
-			a.report(ctx, fmt.Errorf("%s: %w", in.Address(), err))
+			a.report(ctx, wrapped(in.Address(), err))
 			continue
 		}
-		doc.Worst(l)
+		doc.Worst(seen)
 		if a.json {
-			doc.Installs = append(doc.Installs, view.Look(l))
+			doc.Installs = append(doc.Installs, view.Look(seen, settled))
 			continue
 		}
 		if i > 0 {
 			p.Line("")
 		}
-		p.Look(l)
-		next = append(next, view.LookNext(l)...)
+		p.Look(seen, settled)
+		next = next.Or(view.LookNext(seen))
 	}
 	if a.json {
 		if err := view.JSON(a.Stdout, doc); err != nil {
 			return err
 		}
 	} else {
-		p.Next(next...)
+		p.Next(next)
 	}
 	if failed != nil {
 		return statusError(exitError)
@@ -136,6 +195,15 @@ func (a *app) lookAt(ctx context.Context, installs []*game.Install, judge bool) 
 		return status(doc.Verdict)
 	}
 	return nil
+}
+
+// wrapped says of which install an error is, and keeps its hints.
+func wrapped(address string, err error) error {
+	var said *problem.Error
+	if !errors.As(err, &said) {
+		return fmt.Errorf("%s: %w", address, err)
+	}
+	return &problem.Error{Text: address + ": " + said.Text, Hints: said.Hints, Err: said.Err}
 }
 
 func status(v check.Verdict) error {
@@ -150,33 +218,13 @@ func status(v check.Verdict) error {
 	return nil
 }
 
-// one runs what needs the look at one install.
-func (a *app) one(ctx context.Context, cmd *ucli.Command, do func(*job.Session, *job.Look) error) error {
-	if err := args(cmd, 0, 1); err != nil {
-		return err
-	}
-	s, err := a.open()
-	if err != nil {
-		return err
-	}
-	in, err := s.Install(cmd.Args().First())
-	if err != nil {
-		return err
-	}
-	l, err := s.Look(ctx, in)
-	if err != nil {
-		return err
-	}
-	return do(s, l)
-}
-
 func (a *app) saves() *ucli.Command {
 	return &ucli.Command{
 		Name: "saves", Category: "see", Usage: "the saves, with the columns that players compare", ArgsUsage: "[GAME]",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
+			return a.one(ctx, cmd, func(_ *home.Home, l *assess.Install) error {
 				if a.json {
-					return view.JSON(a.Stdout, view.SavesDoc{Head: view.NewHead("saves"), Saves: view.Look(l).Saves})
+					return view.JSON(a.Stdout, view.SavesDoc{Head: view.NewHead("saves"), Saves: view.Look(l, plan.Settled{}).Saves})
 				}
 				a.printer().Saves(l)
 				return nil
@@ -190,9 +238,9 @@ func (a *app) mods() *ucli.Command {
 		Name: "mods", Category: "see", Usage: "the mod set: on or off, in which order, what each needs", ArgsUsage: "[GAME]",
 		Flags: []ucli.Flag{&ucli.StringFlag{Name: "write", Usage: "write the mod list to `FILE`: .json, .csv or .md", TakesFile: true}},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			return a.one(ctx, cmd, func(_ *job.Session, l *job.Look) error {
+			return a.one(ctx, cmd, func(h *home.Home, l *assess.Install) error {
 				if file := cmd.String("write"); file != "" {
-					return a.writeMods(l, file)
+					return a.writeMods(h, l, file)
 				}
 				if a.json {
 					return view.JSON(a.Stdout, view.Mods(l))
@@ -201,32 +249,5 @@ func (a *app) mods() *ucli.Command {
 				return nil
 			})
 		},
-	}
-}
-
-func (a *app) needs() *ucli.Command {
-	return &ucli.Command{
-		Name: "needs", Category: "see", Usage: "what a save needs, and how that is known", ArgsUsage: "SAVE",
-		Flags: []ucli.Flag{
-			&ucli.StringSliceFlag{Name: "state", Usage: "record what you know: \"mod ID VERSION\", \"version V\" or clean", Config: ucli.StringConfig{TrimSpace: true}},
-			&ucli.StringFlag{Name: "note", Usage: "how you know it"},
-		},
-		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-			address := cmd.Args().First()
-			if statements := cmd.StringSlice("state"); len(statements) > 0 {
-				if err := s.State(ctx, address, statements, cmd.String("note")); err != nil {
-					return err
-				}
-			}
-			n, err := s.Needs(ctx, address)
-			if err != nil {
-				return err
-			}
-			if !a.json {
-				a.printer().Needs(n)
-				return nil
-			}
-			return view.JSON(a.Stdout, view.NeedsOf(n))
-		}),
 	}
 }

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"context"
-	"fmt"
 
 	ucli "github.com/urfave/cli/v3"
 
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/share"
 	"ostrov/internal/view"
 )
 
@@ -18,25 +20,21 @@ func (a *app) parcel() *ucli.Command {
 			&ucli.StringFlag{Name: "note", Usage: "what whoever gets it should know"},
 			&ucli.BoolFlag{Name: "blank", Usage: "empty or leave out what the description marks as personal"},
 		},
-		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-			w, err := s.PlanParcel(ctx, cmd.Args().First(), job.ParcelRequest{Out: cmd.String("o"), Note: cmd.String("note"), Blank: cmd.Bool("blank")})
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			address := cmd.Args().First()
+			st, s, err := a.findSave(ctx, h, address)
 			if err != nil {
 				return err
 			}
-			if len(w.Private) > 0 && !a.dryRun {
-				if !a.json {
-					p := a.printer()
-					p.Line("%s would tell of you:", view.Text(w.Out))
-					p.Line("")
-					p.Findings(w.Private)
-					p.Line("")
-				}
-				if err := a.confirm("Hand it out all the same?"); err != nil {
-					return a.privateHint(err, cmd)
-				}
+			w, err := share.Wrap(ctx, h, st, s, share.Request{Out: cmd.String("o"), Note: cmd.String("note"), Blank: cmd.Bool("blank")})
+			if err != nil {
+				return err
+			}
+			if err := a.mayTell(w.Out, w.Private, "parcel", address, cmd.Bool("blank")); err != nil {
+				return err
 			}
 			if !a.dryRun {
-				if err := s.WriteParcel(ctx, w, a.yes); err != nil {
+				if err := w.Write(ctx, h, a.yes); err != nil {
 					return err
 				}
 			}
@@ -49,10 +47,27 @@ func (a *app) parcel() *ucli.Command {
 	}
 }
 
-// privateHint adds how to empty what the parcel would tell.
-func (a *app) privateHint(err error, cmd *ucli.Command) error {
-	if cmd.Bool("blank") {
+// mayTell shows what a file for others would tell of the player, and asks whether it may.
+func (a *app) mayTell(file string, private []check.Finding, command, address string, blanked bool) error {
+	if len(private) == 0 || a.dryRun {
+		return nil
+	}
+	if !a.json {
+		p := a.printer()
+		p.Line("%s would tell of you:", view.Text(file))
+		p.Line("")
+		p.Findings(private)
+		p.Line("")
+	}
+	err := a.confirm("Hand it out all the same?")
+	if err == nil || blanked {
 		return err
 	}
-	return &job.Error{Text: err.Error(), Hint: fmt.Sprintf("ostrov parcel %s --blank\nostrov parcel %s --yes", cmd.Args().First(), cmd.Args().First()), Err: job.ErrDeclined}
+	hint := func() problem.Hints {
+		if command == "kept" {
+			return problem.Do(command, address).With("export", file)
+		}
+		return problem.Do(command, address)
+	}
+	return problem.Declined(hint().With("blank").Or(hint().With("yes")), "%s", err.Error())
 }

@@ -3,11 +3,14 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	ucli "github.com/urfave/cli/v3"
 
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
 	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/record"
 	"ostrov/internal/view"
 )
 
@@ -16,73 +19,97 @@ func (a *app) playthroughs() *ucli.Command {
 		Name: "playthroughs", Category: "play", Usage: "lines of play, and which saves belong to which",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
-				return &usageError{fmt.Errorf("playthroughs has no %q: there are start, assign, activate, note, rename and close", cmd.Args().First()), "ostrov playthroughs"}
+				return a.unknownCommand(cmd, cmd.Args().First())
 			}
 			return a.listPlaythroughs(ctx)
 		},
 		Commands: []*ucli.Command{
-			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-				in, err := s.Install(cmd.Args().Get(1))
-				if err != nil {
-					return err
-				}
-				if _, err := s.StartPlaythrough(ctx, in, cmd.Args().First()); err != nil {
-					return err
-				}
-				return a.listPlaythroughs(ctx)
-			})},
-			{Name: "assign", Usage: "make saves belong to a playthrough", ArgsUsage: "PLAYTHROUGH SAVE...", Action: a.with(2, -1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-				if err := s.Assign(ctx, cmd.Args().First(), cmd.Args().Tail()); err != nil {
-					return err
-				}
-				return a.listPlaythroughs(ctx)
-			})},
-			a.changesPlaythrough("activate", "saves written from now on belong to it", func(p *logbook.Playthrough) { p.Active, p.Closed = true, false }),
-			a.changesPlaythrough("close", "it is over; its saves stay", func(p *logbook.Playthrough) { p.Active, p.Closed = false, true }),
-			{Name: "note", Usage: "say something about it, to know it by", ArgsUsage: "PLAYTHROUGH NOTE", Action: func(ctx context.Context, cmd *ucli.Command) error {
-				if err := args(cmd, 2, 2); err != nil {
-					return err
-				}
-				note := cmd.Args().Get(1)
-				return a.changePlaythrough(ctx, cmd.Args().First(), func(p *logbook.Playthrough) { p.Note = note })
-			}},
-			{Name: "rename", Usage: "give it another title; snapshots keep the name they have", ArgsUsage: "PLAYTHROUGH TITLE", Action: func(ctx context.Context, cmd *ucli.Command) error {
-				if err := args(cmd, 2, 2); err != nil {
-					return err
-				}
-				title := cmd.Args().Get(1)
-				return a.changePlaythrough(ctx, cmd.Args().First(), func(p *logbook.Playthrough) { p.Title = title })
-			}},
+			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: a.with(1, 2, a.startPlaythrough)},
+			{Name: "assign", Usage: "make saves belong to a playthrough", ArgsUsage: "PLAYTHROUGH SAVE...", Action: a.with(2, -1, a.assign)},
+			a.changesPlaythrough("activate", "saves written from now on belong to it", "", func(p *logbook.Playthrough, _ string) { p.Active, p.Closed = true, false }),
+			a.changesPlaythrough("close", "it is over; its saves stay", "", func(p *logbook.Playthrough, _ string) { p.Active, p.Closed = false, true }),
+			a.changesPlaythrough("note", "say something about it, to know it by", " NOTE", func(p *logbook.Playthrough, note string) { p.Note = note }),
+			a.changesPlaythrough("rename", "give it another title; snapshots keep the name they have", " TITLE", func(p *logbook.Playthrough, title string) { p.Title = title }),
 		},
 	}
 }
 
-func (a *app) changesPlaythrough(name, usage string, change func(*logbook.Playthrough)) *ucli.Command {
-	return &ucli.Command{Name: name, Usage: usage, ArgsUsage: "PLAYTHROUGH", Action: func(ctx context.Context, cmd *ucli.Command) error {
-		if err := args(cmd, 1, 1); err != nil {
-			return err
-		}
-		return a.changePlaythrough(ctx, cmd.Args().First(), change)
-	}}
-}
-
-func (a *app) changePlaythrough(ctx context.Context, name string, change func(*logbook.Playthrough)) error {
-	s, err := a.open()
+func (a *app) startPlaythrough(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+	in, err := h.Install(cmd.Args().Get(1))
 	if err != nil {
 		return err
 	}
-	if err := s.ChangePlaythrough(ctx, name, change); err != nil {
+	st, _, err := a.see(ctx, h, in)
+	if err != nil {
 		return err
 	}
-	return a.listPlaythroughs(ctx)
+	p, err := record.StartLine(ctx, h, st, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	return a.listOrSay(ctx, fmt.Sprintf("%s would be started on %s", p.Name, st.Called))
+}
+
+func (a *app) assign(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+	p, err := record.Line(ctx, h, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	for _, address := range cmd.Args().Tail() {
+		st, s, err := a.findSave(ctx, h, address)
+		if err != nil {
+			return err
+		}
+		if err := record.Assign(ctx, h, st, s, p); err != nil {
+			return err
+		}
+	}
+	return a.listOrSay(ctx, fmt.Sprintf("%s would get %s", p.Name, view.Count(cmd.Args().Len()-1, "save", "saves")))
+}
+
+// changesPlaythrough makes a command that changes what is said of a playthrough; more is the argument that it takes besides its name.
+func (a *app) changesPlaythrough(name, usage, more string, change func(*logbook.Playthrough, string)) *ucli.Command {
+	n := 1
+	if more != "" {
+		n = 2
+	}
+	return &ucli.Command{Name: name, Usage: usage, ArgsUsage: "PLAYTHROUGH" + more, Action: a.with(n, n, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+		line := cmd.Args().First()
+		if err := record.ChangeLine(ctx, h, line, func(p *logbook.Playthrough) { change(p, cmd.Args().Get(1)) }); err != nil {
+			return err
+		}
+		return a.listOrSay(ctx, fmt.Sprintf("%s would be changed: %s", line, name))
+	})}
+}
+
+// listOrSay lists the playthroughs, as they are now; a dry run says what would be.
+func (a *app) listOrSay(ctx context.Context, would string) error {
+	if err := a.listPlaythroughs(ctx); err != nil || !a.dryRun || a.json {
+		return err
+	}
+	a.printer().Line("")
+	a.printer().Line("%s. Nothing has been changed: --dry-run.", view.Text(would))
+	return nil
 }
 
 func (a *app) listPlaythroughs(ctx context.Context) error {
-	s, err := a.open()
+	h, err := a.open()
 	if err != nil {
 		return err
 	}
-	all, saves, err := s.Playthroughs(ctx)
+	saves := map[string]int{}
+	for _, in := range h.Installs {
+		st, _, err := a.see(ctx, h, in)
+		if err != nil {
+			continue // its saves cannot be counted now
+		}
+		for _, s := range st.Saves {
+			if slices.ContainsFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == s.Line }) { // else another install's look counts it
+				saves[s.Line]++
+			}
+		}
+	}
+	all, err := h.Logbook.Playthroughs(ctx)
 	if err != nil {
 		return err
 	}
@@ -95,7 +122,7 @@ func (a *app) listPlaythroughs(ctx context.Context) error {
 	}
 	a.printer().Playthroughs(all, saves)
 	if len(all) == 0 {
-		a.printer().Next("ostrov keep", "ostrov playthroughs start TITLE")
+		a.printer().Next(problem.Do("keep"), problem.Do("playthroughs start", "TITLE"))
 	}
 	return nil
 }

@@ -1,4 +1,5 @@
-// Package cli is the command line: it parses, asks, calls one job of the core and has package view show what comes back.
+// Package cli is the command line: it parses, asks, takes the steps of a command one after the other (settle, look, record, plan, keep first, apply), and has
+// package view show what comes back.
 package cli
 
 import (
@@ -18,8 +19,9 @@ import (
 	ucli "github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"ostrov/internal/core/change"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/strict"
 	"ostrov/internal/view"
 )
 
@@ -49,6 +51,14 @@ const (
 	exitDeclined  = 7
 )
 
+// Stopped is why a run was stopped from outside: the cause of its context.
+type Stopped struct{ Signal int }
+
+func (s *Stopped) Error() string { return fmt.Sprintf("stopped by signal %d", s.Signal) }
+
+// Status is the exit status of a program that a signal stopped.
+func (s *Stopped) Status() int { return 128 + s.Signal }
+
 // statusError ends a command with an exit status and nothing more to say.
 type statusError int
 
@@ -70,15 +80,28 @@ type app struct {
 	dryRun  bool
 	yes     bool
 	log     *os.File
-	session *job.Session
+	session *home.Home
+	// reads tells that the command writes nothing, whatever it is asked: not even what it has seen.
+	reads bool
+	out   *answer
 }
 
 // Run runs the command line and returns the exit status.
 func Run(ctx context.Context, env Env) int {
 	a := &app{Env: env}
+	if _, ok := env.Stdout.(*terminal); !ok {
+		a.out = &answer{out: env.Stdout}
+		if f, ok := env.Stdout.(*os.File); ok {
+			a.out.file = f
+		}
+		a.Stdout = a.out
+	}
 	err := a.root().Run(ctx, env.Args)
 	if e := a.close(); err == nil {
 		err = e
+	}
+	if a.out != nil && a.out.err != nil && err == nil {
+		err = fmt.Errorf("the answer could not be written: %w", a.out.err)
 	}
 	return a.report(ctx, err)
 }
@@ -112,7 +135,8 @@ func (a *app) root() *ucli.Command {
 			a.keep(), a.kept(), a.restore(), a.archive(),
 			a.vet(), a.place(), a.parcel(),
 			a.play(), a.watch(), a.playthroughs(), a.swap(), a.fresh(),
-			a.undo(),
+			a.undo(), a.redo(),
+			a.help(),
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
@@ -140,12 +164,20 @@ func allCommands(c *ucli.Command) []*ucli.Command {
 	return all
 }
 
+// unknownCommand says that there is no command of the name below cmd, and which is nearest.
 func (a *app) unknownCommand(cmd *ucli.Command, name string) error {
-	err := fmt.Errorf("there is no command %q", name)
-	if near := ucli.SuggestCommand(cmd.Root().Commands, name); near != "" {
-		err = fmt.Errorf("there is no command %q; did you mean %s?", name, near)
+	var names []string
+	for _, c := range cmd.Commands {
+		names = append(names, c.Name)
 	}
-	return &usageError{err, "ostrov"}
+	what := fmt.Sprintf("there is no command %q", name)
+	if cmd.Root() != cmd {
+		what = fmt.Sprintf("%s has no %q: there are %s", cmd.Name, name, strings.Join(names, ", "))
+	}
+	if near := strict.Nearest(name, names); near != "" {
+		what = fmt.Sprintf("%s; did you mean %s?", strings.Split(what, ": there are")[0], near)
+	}
+	return &usageError{errors.New(what), cmd.FullName()}
 }
 
 // version is the release and the commit that the program was built from.
@@ -168,27 +200,39 @@ func (a *app) version() string {
 }
 
 // open opens the session, at first use.
-func (a *app) open() (*job.Session, error) {
+func (a *app) open() (*home.Home, error) {
 	if a.session != nil {
 		return a.session, nil
 	}
-	home, err := a.homeDir()
+	dir, err := a.homeDir()
 	if err != nil {
 		return nil, err
 	}
-	a.session, err = job.Open(job.Options{Home: home, Now: a.Now, Log: a.logger(home), Progress: a.progress()})
+	reads := a.reads || a.dryRun
+	log := slog.New(slog.DiscardHandler)
+	if !reads {
+		log = a.logger(dir)
+	}
+	a.session, err = home.Open(home.Options{Dir: dir, Now: a.Now, Log: log, Progress: a.progress(), ReadOnly: reads})
 	if err != nil {
 		return nil, err
 	}
 	if a.session.Unrecorded != nil {
-		fmt.Fprintf(a.Stderr, "ostrov: nothing can be recorded: %v\n", a.session.Unrecorded)
+		fmt.Fprintf(a.Stderr, "ostrov: nothing can be recorded: %s\n", multiline(a.session.Unrecorded.Error()))
 	}
+	for _, b := range a.session.Broken {
+		fmt.Fprintf(a.Stderr, "ostrov: %s cannot be used: %s\n", view.Text(b.File), multiline(b.Err.Error()))
+	}
+	a.session.ClearParts()
 	return a.session, nil
 }
 
 func (a *app) homeDir() (string, error) {
 	if a.home != "" {
 		return filepath.Abs(a.home)
+	}
+	if !filepath.IsAbs(xdg.DataHome) { // HOME is not a whole path: a home would come to lie wherever one happens to be
+		return "", problem.Usage(problem.Advise("set HOME, or name a folder with OSTROV_HOME"), "there is no place for Ostrov's data: %q is not a whole path", xdg.DataHome)
 	}
 	return filepath.Join(xdg.DataHome, "ostrov"), nil
 }
@@ -228,17 +272,34 @@ func (a *app) close() error {
 
 // printer writes to stdout as its terminal allows.
 func (a *app) printer() *view.Printer {
-	p := &view.Printer{Out: a.Stdout, Width: 100, Now: a.Now()}
-	if f, ok := a.Stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	p := &view.Printer{Out: a.Stdout, Width: 100, Now: a.Now(), Whole: true}
+	if a.out != nil && a.out.file != nil && term.IsTerminal(int(a.out.file.Fd())) {
+		f := a.out.file
+		p.Whole = false
 		p.Color = a.Getenv("NO_COLOR") == "" && a.Getenv("TERM") != "dumb"
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			p.Width = w
 		}
 	}
 	if t, ok := a.Stdout.(*terminal); ok {
-		p.Color, p.Width = t.color, t.width
+		p.Color, p.Width, p.Whole = t.color, t.width, false
 	}
 	return p
+}
+
+// answer is stdout, with the first error that writing to it met: an answer that nobody got is no success.
+type answer struct {
+	out  io.Writer
+	file *os.File // or nil
+	err  error
+}
+
+func (w *answer) Write(p []byte) (int, error) {
+	n, err := w.out.Write(p)
+	if err != nil && w.err == nil {
+		w.err = err
+	}
+	return n, err
 }
 
 // terminal is a writer that stands for a terminal, for commands that the demo runs.
@@ -255,7 +316,7 @@ func (a *app) confirm(question string) error {
 	}
 	in, ok := a.Stdin.(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return &job.Error{Text: "this needs your consent, and there is no terminal to ask on; nothing has been changed", Hint: "repeat it with --yes, or look first with --dry-run", Err: job.ErrDeclined}
+		return problem.Declined(problem.Advise("repeat it with --yes, or look first with --dry-run"), "this needs your consent, and there is no terminal to ask on; nothing has been changed")
 	}
 	fmt.Fprintf(a.Stderr, "\n%s [y/N] ", question)
 	var answer string
@@ -263,15 +324,15 @@ func (a *app) confirm(question string) error {
 	if strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes") {
 		return nil
 	}
-	return &job.Error{Text: "declined; nothing has been changed", Err: job.ErrDeclined}
+	return problem.Declined(nil, "declined; nothing has been changed")
 }
 
 // report says what went wrong, if anything, and returns the exit status.
 func (a *app) report(ctx context.Context, err error) int {
 	var status statusError
 	var bad *usageError
-	var known *job.Error
-	var locked *change.LockedError
+	var known *problem.Error
+	var stopped *Stopped
 	say := func(text, hint string) {
 		fmt.Fprintf(a.Stderr, "ostrov: %s\n", text)
 		for _, line := range strings.Split(hint, "\n") {
@@ -290,19 +351,19 @@ func (a *app) report(ctx context.Context, err error) int {
 		return exitUsage
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):
 		say("stopped; what was not finished has been left as it was", "")
+		if errors.As(context.Cause(ctx), &stopped) {
+			return stopped.Status()
+		}
 		return exitError
 	case errors.As(err, &known):
-		say(multiline(err.Error()), known.Hint)
+		say(multiline(err.Error()), multiline(strings.Join(view.Commands(known.Hints), "\n")))
 		switch {
-		case errors.Is(err, job.ErrUsage):
+		case errors.Is(err, problem.ErrUsage):
 			return exitUsage
-		case errors.Is(err, job.ErrBusy), errors.Is(err, job.ErrDeclined):
+		case errors.Is(err, problem.ErrBusy), errors.Is(err, problem.ErrDeclined):
 			return exitDeclined
 		}
 		return exitError
-	case errors.As(err, &locked):
-		say(err.Error(), "")
-		return exitDeclined
 	case errors.Is(err, fs.ErrNotExist):
 		say(plainPath(err)+" is not there", "")
 		return exitError
@@ -344,7 +405,7 @@ func safe(line string) string {
 
 // with makes an action out of what a command does in a session: it checks the number of arguments, of which most is -1 for any number, and opens
 // the session first.
-func (a *app) with(least, most int, do func(context.Context, *ucli.Command, *job.Session) error) ucli.ActionFunc {
+func (a *app) with(least, most int, do func(context.Context, *ucli.Command, *home.Home) error) ucli.ActionFunc {
 	return func(ctx context.Context, cmd *ucli.Command) error {
 		if err := args(cmd, least, most); err != nil {
 			return err
@@ -354,6 +415,15 @@ func (a *app) with(least, most int, do func(context.Context, *ucli.Command, *job
 			return err
 		}
 		return do(ctx, cmd, s)
+	}
+}
+
+// reading is with for what touches nothing: neither a game's folders nor Ostrov's own home.
+func (a *app) reading(least, most int, do func(context.Context, *ucli.Command, *home.Home) error) ucli.ActionFunc {
+	action := a.with(least, most, do)
+	return func(ctx context.Context, cmd *ucli.Command) error {
+		a.reads = true
+		return action(ctx, cmd)
 	}
 }
 

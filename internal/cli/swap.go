@@ -6,7 +6,9 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/keep"
+	"ostrov/internal/core/record"
 )
 
 func (a *app) swap() *ucli.Command {
@@ -16,13 +18,24 @@ func (a *app) swap() *ucli.Command {
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when a mod that it needs is neither installed nor kept"},
 		},
-		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-			name := cmd.Args().First()
-			p, err := s.PlanSwap(ctx, name, job.SwapRequest{Kind: cmd.String("kind"), Anyway: cmd.Bool("anyway")})
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			to, err := record.Line(ctx, h, cmd.Args().First())
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, "swap", p, "swapped to "+name, "Swap to "+name+"?")
+			in, err := h.Install(to.Game + "@" + to.Install)
+			if err != nil {
+				return err
+			}
+			st, _, err := a.see(ctx, h, in)
+			if err != nil {
+				return err
+			}
+			p, err := keep.Swap(ctx, h, st, to, keep.SwapRequest{Kind: cmd.String("kind"), Anyway: cmd.Bool("anyway")})
+			if err != nil {
+				return err
+			}
+			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?"})
 		}),
 	}
 }
@@ -34,21 +47,21 @@ func (a *app) fresh() *ucli.Command {
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
 			&ucli.StringFlag{Name: "settings", Usage: "lay the set of settings `NAME` over those that stay"},
 		},
-		Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-			in, err := s.Install(cmd.Args().Get(1))
+		Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			in, err := h.Install(cmd.Args().Get(1))
 			if err != nil {
 				return err
 			}
-			l, err := s.Look(ctx, in)
+			st, _, err := a.see(ctx, h, in)
 			if err != nil {
 				return err
 			}
 			title := cmd.Args().First()
-			p, err := s.PlanFresh(ctx, l, title, job.SwapRequest{Kind: cmd.String("kind"), Settings: cmd.String("settings")})
+			p, err := keep.Fresh(ctx, h, st, title, keep.SwapRequest{Kind: cmd.String("kind"), Settings: cmd.String("settings")})
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, "fresh", p, fmt.Sprintf("started %q afresh", title), "Start afresh?")
+			return a.carryOut(ctx, h, carry{command: "fresh", plan: p, done: fmt.Sprintf("started %q afresh", title), question: "Start afresh?"})
 		}),
 	}
 }

@@ -8,7 +8,9 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/record"
+	"ostrov/internal/core/vet"
 	"ostrov/internal/view"
 )
 
@@ -19,7 +21,7 @@ func (a *app) vet() *ucli.Command {
 			&ucli.StringFlag{Name: "for", Usage: "only for the install `GAME@INSTALL`"},
 			&ucli.StringFlag{Name: "pick", Usage: "of several saves in it, the one called `NAME`"},
 		},
-		Action: a.with(1, -1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
+		Action: a.reading(1, -1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
 			if a.json && cmd.Args().Len() > 1 {
 				return &usageError{errors.New("with --json, vet one file at a time"), "ostrov vet"}
 			}
@@ -28,7 +30,7 @@ func (a *app) vet() *ucli.Command {
 				if i > 0 {
 					fmt.Fprintln(a.Stdout)
 				}
-				err := a.vetOne(ctx, s, file, job.VetRequest{For: cmd.String("for"), Pick: cmd.String("pick")})
+				err := a.vetOne(ctx, h, file, vet.Request{For: cmd.String("for"), Pick: cmd.String("pick")})
 				if graver(err, worst) {
 					worst = err
 				}
@@ -53,8 +55,8 @@ func graver(a, b error) bool {
 	return rank(a) > rank(b)
 }
 
-func (a *app) vetOne(ctx context.Context, s *job.Session, file string, req job.VetRequest) error {
-	v, err := s.Vet(ctx, file, req)
+func (a *app) vetOne(ctx context.Context, h *home.Home, file string, req vet.Request) error {
+	v, err := vet.Vet(ctx, h, file, req)
 	if err != nil {
 		return err
 	}
@@ -82,26 +84,53 @@ func (a *app) place() *ucli.Command {
 			&ucli.StringFlag{Name: "for", Usage: "into the install `GAME@INSTALL`"},
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when it is unfit"},
 		},
-		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, s *job.Session) error {
-			v, err := s.Vet(ctx, cmd.Args().First(), job.VetRequest{For: cmd.String("for"), Pick: cmd.String("pick"), Slot: cmd.String("slot"), In: cmd.String("in")})
-			if err != nil {
-				return err
-			}
-			defer v.Close()
-			p, j, err := s.PlanPlace(ctx, v, cmd.Bool("anyway"))
-			if err != nil {
-				return err
-			}
-			where := j.Target.Name
-			if j.Target.Slot != "" {
-				where = "slot " + j.Target.Slot
-			}
-			if j.Verdict != check.Fit && !a.json {
-				a.printer().Line("%s for %s", j.Verdict, j.Look.Called)
-				a.printer().Findings(j.Findings)
-				a.printer().Line("")
-			}
-			return a.carryOut(ctx, "place", p, fmt.Sprintf("placed %s into %s of %s", view.Text(j.Save.Name), where, j.Look.Called), "Place it?")
-		}),
+		Action: a.with(1, 1, a.placeOne),
 	}
+}
+
+func (a *app) placeOne(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+	req := vet.Request{For: cmd.String("for"), Pick: cmd.String("pick"), Slot: cmd.String("slot"), In: cmd.String("in")}
+	installs := h.Installs
+	if req.For != "" {
+		var err error
+		if installs, err = h.InstallsOf(req.For); err != nil {
+			return err
+		}
+	}
+	for _, in := range installs { // what an interrupted command left is put in order first
+		if _, _, err := a.see(ctx, h, in); err != nil && len(installs) == 1 {
+			return err
+		}
+	}
+	v, err := vet.Vet(ctx, h, cmd.Args().First(), req)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	p, j, err := v.Place(ctx, cmd.Bool("anyway"))
+	if err != nil {
+		return err
+	}
+	where := j.Target.Name
+	if j.Target.Slot != "" {
+		where = "slot " + j.Target.Slot
+	}
+	if j.Verdict != check.Fit && !a.json {
+		a.printer().Line("%s for %s", j.Verdict, j.State.Called)
+		a.printer().Findings(j.Findings)
+		a.printer().Line("")
+	}
+	after := func(ctx context.Context) error {
+		st, _, err := a.see(ctx, h, j.State.Install)
+		if err != nil {
+			return err
+		}
+		learnt, err := v.Placed(j, st)
+		if err != nil {
+			return err
+		}
+		return record.Learnt(ctx, h, learnt)
+	}
+	done := fmt.Sprintf("placed %s into %s of %s", view.Text(j.Save.Candidate.Name), where, j.State.Called)
+	return a.carryOut(ctx, h, carry{command: "place", plan: p, done: done, question: "Place it?", after: after})
 }

@@ -6,12 +6,12 @@ import (
 	"io"
 	"strings"
 
-	"ostrov/internal/core/job"
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/compare"
+	"ostrov/internal/core/modlist"
 )
 
 // Compared writes what differs between two sides, mods first.
-func (p *Printer) Compared(c *job.Comparison) {
+func (p *Printer) Compared(c *compare.Comparison) {
 	if c.CompareMod {
 		p.comparedMod(c)
 		return
@@ -40,7 +40,7 @@ func (p *Printer) Compared(c *job.Comparison) {
 		p.Line("  %s %s", p.sign(m.What), Text(ModChange(m)))
 	}
 	for _, m := range c.Moved {
-		p.Line("  %s %s moved in the load order", p.paint(warn, "~"), Text(modName(m)))
+		p.Line("  %s %s moved in the load order", p.paint(warn, "~"), Text(m.Name()))
 	}
 	if c.A.Mods == nil || c.B.Mods == nil {
 		p.Line("")
@@ -61,7 +61,7 @@ func (p *Printer) Compared(c *job.Comparison) {
 	}
 }
 
-func (p *Printer) comparedMod(c *job.Comparison) {
+func (p *Printer) comparedMod(c *compare.Comparison) {
 	head := fmt.Sprintf("%s and what %s kept of it", p.paint(strong, Text(c.B.Name)), p.paint(strong, Text(c.A.Name)))
 	if len(c.Files) == 0 {
 		p.Line("%s: no difference", head)
@@ -100,35 +100,28 @@ func (p *Printer) sign(what string) string {
 	}
 }
 
-func modName(m mod.Listed) string {
-	if m.Title != "" {
-		return m.Title
-	}
-	return m.ID
-}
-
 // ComparedDoc is what differs, in JSON.
 type ComparedDoc struct {
 	Head
-	A        string           `json:"a"`
-	B        string           `json:"b"`
-	VersionA string           `json:"version_a,omitempty"`
-	VersionB string           `json:"version_b,omitempty"`
-	Mods     []job.ModChange  `json:"mods"`
-	Moved    []mod.Listed     `json:"moved"`
-	Saves    []job.SaveChange `json:"saves"`
-	Files    []job.FileChange `json:"files"`
-	Same     int              `json:"same"`
+	A        string               `json:"a"`
+	B        string               `json:"b"`
+	VersionA string               `json:"version_a,omitempty"`
+	VersionB string               `json:"version_b,omitempty"`
+	Mods     []modlist.Change     `json:"mods"`
+	Moved    []modlist.Listed     `json:"moved"`
+	Saves    []compare.SaveChange `json:"saves"`
+	Files    []compare.FileChange `json:"files"`
+	Same     int                  `json:"same"`
 }
 
 // Compared makes the document of a comparison.
-func Compared(c *job.Comparison) ComparedDoc {
-	return ComparedDoc{NewHead("compare"), c.A.Name, c.B.Name, c.A.Version, c.B.Version, append([]job.ModChange{}, c.Mods...), append([]mod.Listed{}, c.Moved...),
-		append([]job.SaveChange{}, c.Saves...), append([]job.FileChange{}, c.Files...), c.Same}
+func Compared(c *compare.Comparison) ComparedDoc {
+	return ComparedDoc{NewHead("compare"), c.A.Name, c.B.Name, c.A.Version, c.B.Version, append([]modlist.Change{}, c.Mods...), append([]modlist.Listed{}, c.Moved...),
+		append([]compare.SaveChange{}, c.Saves...), append([]compare.FileChange{}, c.Files...), c.Same}
 }
 
 // ModListCSV writes a mod list as a table for spreadsheets: place, id, version, title, on, digest, altered.
-func ModListCSV(w io.Writer, list job.ModList) error {
+func ModListCSV(w io.Writer, list modlist.File) error {
 	out := csv.NewWriter(w)
 	rows := [][]string{{"place", "id", "version", "title", "on", "digest", "altered"}}
 	for i, m := range list.Mods {
@@ -138,7 +131,7 @@ func ModListCSV(w io.Writer, list job.ModList) error {
 }
 
 // ModListMarkdown writes a mod list as a table for a forum or a page. Foreign text is made safe for both.
-func ModListMarkdown(w io.Writer, title string, list job.ModList) error {
+func ModListMarkdown(w io.Writer, title string, list modlist.File) error {
 	var b strings.Builder
 	cell := func(s string) string { return strings.NewReplacer("|", `\|`, "<", "&lt;", "`", "'").Replace(Text(s)) }
 	fmt.Fprintf(&b, "# Mods of %s %s\n\nmod set %s\n\n|  | mod | version | id |\n|---|---|---|---|\n", cell(title), cell(list.Version), list.Fingerprint)
@@ -147,7 +140,7 @@ func ModListMarkdown(w io.Writer, title string, list job.ModList) error {
 		if !m.On {
 			place = "off"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", place, cell(modName(m)), cell(m.Version)+map[bool]string{true: " (altered)"}[m.Altered], cell(m.ID))
+		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", place, cell(m.Name()), cell(m.Version)+map[bool]string{true: " (altered)"}[m.Altered], cell(m.ID))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -4,11 +4,13 @@ import (
 	"time"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/keep"
 	"ostrov/internal/core/logbook"
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/plan"
 )
 
 // The documents of the commands: what --json prints, by the head's command. Their schemas are in docs/json.
@@ -20,7 +22,7 @@ type LooksDoc struct {
 }
 
 // Worst makes the verdict of the document that of the worst save so far.
-func (d *LooksDoc) Worst(l *job.Look) {
+func (d *LooksDoc) Worst(l *assess.Install) {
 	for _, s := range l.Saves {
 		if check.Worse(s.Verdict, d.Verdict) {
 			d.Verdict = s.Verdict
@@ -37,14 +39,14 @@ type SavesDoc struct {
 // ModsDoc is the mod set of an install.
 type ModsDoc struct {
 	Head
-	Fingerprint mod.Fingerprint `json:"fingerprint"`
-	Mods        []mod.Listed    `json:"mods"`
+	Fingerprint modlist.Fingerprint `json:"fingerprint"`
+	Mods        []modlist.Listed    `json:"mods"`
 }
 
 // Mods makes the document of an install's mod set.
-func Mods(l *job.Look) ModsDoc {
-	d := ModsDoc{Head: NewHead("mods"), Fingerprint: l.Fingerprint, Mods: Look(l).Mods}
-	d.Findings = l.Findings
+func Mods(l *assess.Install) ModsDoc {
+	d := ModsDoc{Head: NewHead("mods"), Fingerprint: l.Fingerprint, Mods: append([]modlist.Listed{}, l.List...)}
+	d.Findings = findingDocs(l.Findings)
 	return d
 }
 
@@ -68,10 +70,10 @@ type EvidenceDoc struct {
 }
 
 // NeedsOf makes the document of what a save needs.
-func NeedsOf(n *job.NeedsOf) NeedsOfDoc {
-	d := NeedsOfDoc{NewHead("needs"), Save(n.Look, n.Save), Needs(n.Save.Needs), []EvidenceDoc{}}
-	d.Verdict, d.Findings = n.Save.Verdict, n.Save.Findings
-	for _, e := range n.Evidence {
+func NeedsOf(l *assess.Install, s *assess.Save, evidence []logbook.Evidence) NeedsOfDoc {
+	d := NeedsOfDoc{NewHead("needs"), Save(l, s), Needs(s.Needs), []EvidenceDoc{}}
+	d.Verdict, d.Findings = s.Verdict, findingDocs(s.Findings)
+	for _, e := range evidence {
 		d.Evidence = append(d.Evidence, EvidenceDoc{e.Kind, e.At, e.Version, len(e.Mods), e.Clean, e.Note, e.Parent.String()})
 	}
 	return d
@@ -107,8 +109,8 @@ type TestDoc struct {
 // KeepPlanDoc is what keeping would take.
 type KeepPlanDoc struct {
 	Head
-	Playthrough string         `json:"playthrough,omitempty"`
-	Takes       []job.KeepItem `json:"takes"`
+	Playthrough string      `json:"playthrough,omitempty"`
+	Takes       []keep.Item `json:"takes"`
 }
 
 // KeepDoc is what keeping did; numbers are bytes.
@@ -122,9 +124,9 @@ type KeepDoc struct {
 }
 
 // KeptDocument makes the document of a keep.
-func KeptDocument(k *job.Kept) KeepDoc {
+func KeptDocument(k *keep.Kept) KeepDoc {
 	doc := KeepDoc{Head: NewHead("keep"), Snapshot: Snapshot(k.Snapshot), Archive: k.Archive, Read: k.Copied, Reused: k.Reused, Stored: k.Stored}
-	doc.Findings = k.Findings
+	doc.Findings = findingDocs(k.Findings)
 	return doc
 }
 
@@ -163,16 +165,36 @@ type PlaythroughDoc struct {
 // ChangeDoc is a change of game folders, planned or made.
 type ChangeDoc struct {
 	Head
-	Plan     []job.Step   `json:"plan"`
+	Plan     []StepDoc    `json:"plan"`
 	Warnings []string     `json:"warnings"`
+	Reason   string       `json:"reason,omitempty"` // why there is nothing to do
 	Done     bool         `json:"done"`
 	Change   string       `json:"change,omitempty"`
 	Safety   *SnapshotDoc `json:"safety_snapshot,omitempty"` // what was kept before
 }
 
-// WrittenDoc is a snapshot written to a folder.
+// StepDoc is one thing that a change does.
+type StepDoc struct {
+	Do   plan.Verb `json:"do"` // put, replace, remove, leave or set
+	What string    `json:"what"`
+	Was  string    `json:"was,omitempty"` // what is there now
+	Path string    `json:"path"`
+	Note string    `json:"note,omitempty"`
+}
+
+// Change makes the document of a planned change.
+func Change(command string, pl *plan.Plan) ChangeDoc {
+	d := ChangeDoc{Head: NewHead(command), Plan: []StepDoc{}, Warnings: append([]string{}, pl.Warnings...)}
+	for _, s := range pl.Steps {
+		d.Plan = append(d.Plan, StepDoc{s.Verb, s.What, s.Was, s.Path(), s.Note})
+	}
+	return d
+}
+
+// WrittenDoc is something that was written where the player said.
 type WrittenDoc struct {
 	Head
 	To    string `json:"to"`
 	Files int    `json:"files"`
+	Done  bool   `json:"done"` // false where it only would be
 }

@@ -4,11 +4,12 @@ import (
 	"strings"
 
 	"ostrov/internal/core/archive"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/keep"
+	"ostrov/internal/core/problem"
 )
 
 // Frozen writes where a kept game was laid out as a second install, and what to mind when both are played.
-func (p *Printer) Frozen(f *job.Frozen, snap *archive.Snapshot) {
+func (p *Printer) Frozen(f *keep.Frozen, snap *archive.Snapshot) {
 	address := f.Install.Address()
 	p.Line("%s %s %s: %s in %s", p.paint(good, "laid out"), Text(snap.GameTitle), Text(snap.Version), Count(f.Files, "file", "files"), f.Install.Root)
 	p.Line("")
@@ -19,7 +20,7 @@ func (p *Printer) Frozen(f *job.Frozen, snap *archive.Snapshot) {
 	if len(f.Shares) > 0 {
 		p.hang("  "+p.paint(warn, "!"), "it keeps its saves in the same folder as "+strings.Join(f.Shares, " and ")+": start each with `play`, which swaps them")
 	}
-	p.Next("ostrov play "+address+" -- COMMAND", "ostrov look "+address)
+	p.Next(problem.Do("play", address, "--", "COMMAND"), problem.Do("look", address))
 }
 
 // FrozenDoc is a second install that was laid out, in JSON.
@@ -34,7 +35,7 @@ type FrozenDoc struct {
 }
 
 // Frozen makes the document of a second install.
-func Frozen(f *job.Frozen) FrozenDoc {
+func Frozen(f *keep.Frozen) FrozenDoc {
 	d := FrozenDoc{NewHead("restore"), f.Install.Address(), f.Install.Root, f.Files, f.Playthrough.Name, f.Shares, f.Warnings}
 	if d.Shares == nil {
 		d.Shares = []string{}

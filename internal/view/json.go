@@ -1,25 +1,31 @@
 package view
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
+	"strings"
 	"time"
+	"unicode/utf16"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
-	"ostrov/internal/core/job"
 	"ostrov/internal/core/logbook"
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/plan"
 	"ostrov/internal/core/refer"
+	"ostrov/internal/core/vet"
 )
 
 // Head begins every JSON document.
 type Head struct {
-	Ostrov   int             `json:"ostrov"`
-	Command  string          `json:"command"`
-	Verdict  check.Verdict   `json:"verdict,omitempty"`
-	Findings []check.Finding `json:"findings,omitempty"`
+	Ostrov   int           `json:"ostrov"`
+	Command  string        `json:"command"`
+	Verdict  check.Verdict `json:"verdict,omitempty"`
+	Findings []FindingDoc  `json:"findings,omitempty"`
 }
 
 // NewHead is the head of a command's document.
@@ -27,10 +33,30 @@ func NewHead(command string) Head { return Head{Ostrov: 1, Command: command} }
 
 // JSON writes a document.
 func JSON(w io.Writer, document any) error {
-	e := json.NewEncoder(w)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(document)
+	if err := e.Encode(document); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, escaped(b.String()))
+	return err
+}
+
+// escaped spells the letters in JSON by number that a terminal could take for commands; JSON itself does so for some of them only.
+func escaped(text string) string {
+	var b strings.Builder
+	for _, r := range text {
+		if r == '\n' || !hidden(r) {
+			b.WriteRune(r)
+			continue
+		}
+		for _, half := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(&b, "\\u%04x", half)
+		}
+	}
+	return b.String()
 }
 
 // InstallDoc is an install in JSON.
@@ -65,21 +91,21 @@ func Install(in *game.Install, folders []game.Located) InstallDoc {
 // LookDoc is the state of an install in JSON.
 type LookDoc struct {
 	InstallDoc
-	Version     string          `json:"version"`
-	Fingerprint mod.Fingerprint `json:"fingerprint"`
-	Mods        []mod.Listed    `json:"mods"`
-	Findings    []check.Finding `json:"findings"`
-	Saves       []SaveDoc       `json:"saves"`
-	Snapshot    string          `json:"snapshot,omitempty"` // the newest
-	Since       *SinceDoc       `json:"since,omitempty"`
-	Recovered   bool            `json:"recovered,omitempty"`
+	Version     string              `json:"version"`
+	Fingerprint modlist.Fingerprint `json:"fingerprint"`
+	Mods        []modlist.Listed    `json:"mods"`
+	Findings    []FindingDoc        `json:"findings"`
+	Saves       []SaveDoc           `json:"saves"`
+	Snapshot    string              `json:"snapshot,omitempty"` // the newest
+	Since       *SinceDoc           `json:"since,omitempty"`
+	Recovered   bool                `json:"recovered,omitempty"`
 }
 
 // SinceDoc is what changed since the newest snapshot, in JSON.
 type SinceDoc struct {
-	New     int             `json:"new_saves"`
-	Changed int             `json:"changed_saves"`
-	Mods    []job.ModChange `json:"mods"`
+	New     int              `json:"new_saves"`
+	Changed int              `json:"changed_saves"`
+	Mods    []modlist.Change `json:"mods"`
 }
 
 // SaveDoc is a save in JSON.
@@ -97,7 +123,7 @@ type SaveDoc struct {
 	Needs       NeedsDoc          `json:"needs"`
 	References  refer.Counts      `json:"references,omitempty"` // how often it refers to each mod
 	Verdict     check.Verdict     `json:"verdict"`
-	Findings    []check.Finding   `json:"findings"`
+	Findings    []FindingDoc      `json:"findings"`
 }
 
 // NeedsDoc is what a save needs, in JSON.
@@ -105,7 +131,7 @@ type NeedsDoc struct {
 	Version         string           `json:"version,omitempty"`
 	VersionEvidence check.Evidence   `json:"version_evidence,omitempty"`
 	Clean           bool             `json:"clean,omitempty"`
-	Mods            []logbook.Needed `json:"mods"`
+	Mods            []modlist.Needed `json:"mods"`
 	ModsEvidence    check.Evidence   `json:"mods_evidence,omitempty"`
 }
 
@@ -113,15 +139,15 @@ type NeedsDoc struct {
 func Needs(n logbook.Needs) NeedsDoc {
 	d := NeedsDoc{n.Version, n.VersionEvidence, n.Clean, n.Mods, n.ModsEvidence}
 	if d.Mods == nil {
-		d.Mods = []logbook.Needed{}
+		d.Mods = []modlist.Needed{}
 	}
 	return d
 }
 
 // Save makes the document of a save.
-func Save(l *job.Look, s *job.SaveState) SaveDoc {
-	d := SaveDoc{Address: l.Address(s), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
-		Playthrough: s.Playthrough, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), References: s.Refs, Verdict: s.Verdict, Findings: none(s.Findings)}
+func Save(l *assess.Install, s *assess.Save) SaveDoc {
+	d := SaveDoc{Address: l.Address(s.Save), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
+		Playthrough: s.Line, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), References: s.Refs, Verdict: s.Verdict, Findings: findingDocs(s.Findings)}
 	for id, v := range s.Facts.Fields {
 		d.Fields[id] = v.Raw
 	}
@@ -129,29 +155,22 @@ func Save(l *job.Look, s *job.SaveState) SaveDoc {
 }
 
 // Look makes the document of a look.
-func Look(l *job.Look) LookDoc {
-	d := LookDoc{InstallDoc: Install(l.Install, l.Folders), Version: l.Version, Fingerprint: l.Fingerprint, Mods: l.List, Findings: none(l.Findings), Saves: []SaveDoc{}, Recovered: l.Recovered}
+func Look(l *assess.Install, settled plan.Settled) LookDoc {
+	d := LookDoc{InstallDoc: Install(l.Install, l.Folders), Version: l.Version, Fingerprint: l.Fingerprint, Mods: l.List, Findings: findingDocs(l.Findings), Saves: []SaveDoc{}, Recovered: settled.Any()}
 	if d.Mods == nil {
-		d.Mods = []mod.Listed{}
+		d.Mods = []modlist.Listed{}
 	}
 	for _, s := range l.Saves {
 		d.Saves = append(d.Saves, Save(l, s))
 	}
-	if l.Snapshot != nil {
-		d.Snapshot = l.Snapshot.Address()
+	if l.Since.Snapshot != nil {
+		d.Snapshot = l.Since.Snapshot.Address()
 		d.Since = &SinceDoc{l.Since.New, l.Since.Changed, l.Since.Mods}
 		if d.Since.Mods == nil {
-			d.Since.Mods = []job.ModChange{}
+			d.Since.Mods = []modlist.Change{}
 		}
 	}
 	return d
-}
-
-func none(found []check.Finding) []check.Finding {
-	if found == nil {
-		return []check.Finding{}
-	}
-	return found
 }
 
 // VetDoc is a vetting in JSON.
@@ -187,23 +206,23 @@ type FoundDoc struct {
 
 // JudgedDoc is the judgement of a download against one install, in JSON.
 type JudgedDoc struct {
-	Install    string          `json:"install"`
-	Verdict    check.Verdict   `json:"verdict"`
-	Findings   []check.Finding `json:"findings"`
-	References refer.Counts    `json:"references,omitempty"`
-	Target     string          `json:"target,omitempty"` // where place would put it
-	Slot       string          `json:"slot,omitempty"`
+	Install    string        `json:"install"`
+	Verdict    check.Verdict `json:"verdict"`
+	Findings   []FindingDoc  `json:"findings"`
+	References refer.Counts  `json:"references,omitempty"`
+	Target     string        `json:"target,omitempty"` // where place would put it
+	Slot       string        `json:"slot,omitempty"`
 }
 
 // Vet makes the document of a vetting.
-func Vet(v *job.Vetting) VetDoc {
+func Vet(v *vet.Vetting) VetDoc {
 	d := VetDoc{Head: NewHead("vet"), File: v.File, Dangerous: v.Dangerous(), Kind: v.Download.Kind, Saves: []FoundDoc{}, Judged: []JudgedDoc{}}
-	d.Verdict, d.Findings = v.Verdict, none(v.Findings)
+	d.Verdict, d.Findings = v.Verdict, findingDocs(v.Findings)
 	for _, s := range v.Saves {
-		d.Saves = append(d.Saves, FoundDoc{s.Name, s.Label, s.Game.ID, s.Facts.Title(), s.Facts.Version(), s.Facts.Owner, s.Digest.String(), Needs(s.Needs)})
+		d.Saves = append(d.Saves, FoundDoc{s.Candidate.Name, s.Candidate.Label, s.Game.ID, s.Facts.Title(), s.Facts.Version(), s.Facts.Owner, s.Digest.String(), Needs(s.Needs)})
 	}
 	for _, j := range v.Judged {
-		jd := JudgedDoc{Install: j.Look.Install.Address(), Verdict: j.Verdict, Findings: none(j.Findings), References: j.Refs}
+		jd := JudgedDoc{Install: j.State.Install.Address(), Verdict: j.Verdict, Findings: findingDocs(j.Findings), References: j.Save.Refs}
 		if j.Target != nil {
 			jd.Target, jd.Slot = j.Target.Name, j.Target.Slot
 		}
@@ -213,35 +232,35 @@ func Vet(v *job.Vetting) VetDoc {
 		d.Mods = append(d.Mods, ModFound{m.ID, m.Version, m.Title, m.Path})
 	}
 	if len(v.Judged) == 1 {
-		d.Findings = sorted(v.Findings, v.Judged[0].Findings)
+		d.Findings = findingDocs(sorted(v.Findings, v.Judged[0].Findings))
 	}
 	return d
 }
 
 // SnapshotDoc is a snapshot in JSON.
 type SnapshotDoc struct {
-	Address     string             `json:"address"`
-	ID          string             `json:"id"`
-	Playthrough string             `json:"playthrough"`
-	Game        string             `json:"game"`
-	Taken       time.Time          `json:"taken"`
-	Version     string             `json:"version,omitempty"`
-	Note        string             `json:"note,omitempty"`
-	Safety      string             `json:"safety,omitempty"`
-	ByHand      bool               `json:"by_hand,omitempty"`
-	Tags        []string           `json:"tags,omitempty"`
-	Set         bool               `json:"set,omitempty"` // a set of settings, no playthrough
-	With        []HeldDoc          `json:"with"`
-	Fingerprint mod.Fingerprint    `json:"fingerprint,omitempty"`
-	Mods        []mod.Listed       `json:"mods"`
-	Saves       []archive.KeptSave `json:"saves"`
+	Address     string              `json:"address"`
+	ID          string              `json:"id"`
+	Playthrough string              `json:"playthrough"`
+	Game        string              `json:"game"`
+	Taken       time.Time           `json:"taken"`
+	Version     string              `json:"version,omitempty"`
+	Note        string              `json:"note,omitempty"`
+	Safety      string              `json:"safety,omitempty"`
+	ByHand      bool                `json:"by_hand,omitempty"`
+	Tags        []string            `json:"tags,omitempty"`
+	Set         bool                `json:"set,omitempty"` // a set of settings, no playthrough
+	With        []HeldDoc           `json:"with"`
+	Fingerprint modlist.Fingerprint `json:"fingerprint,omitempty"`
+	Mods        []modlist.Listed    `json:"mods"`
+	Saves       []archive.KeptSave  `json:"saves"`
 }
 
 // HeldDoc is how much a snapshot has of one sort of files besides saves; sizes in bytes.
 type HeldDoc struct {
-	What  string `json:"what"` // settings, data, mods, game or pictures
-	Files int    `json:"files"`
-	Bytes int64  `json:"bytes"`
+	What  archive.Kind `json:"what"` // settings, data, mods, game or pictures
+	Files int          `json:"files"`
+	Bytes int64        `json:"bytes"`
 }
 
 // Snapshot makes the document of a snapshot.
@@ -253,7 +272,7 @@ func Snapshot(s *archive.Snapshot) SnapshotDoc {
 		}
 	}
 	if d.Mods == nil {
-		d.Mods = []mod.Listed{}
+		d.Mods = []modlist.Listed{}
 	}
 	if d.Saves == nil {
 		d.Saves = []archive.KeptSave{}

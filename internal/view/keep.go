@@ -5,12 +5,15 @@ import (
 	"strings"
 
 	"ostrov/internal/core/archive"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/keep"
 	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/share"
 )
 
 // KeepPlan prints what a keep would take.
-func (p *Printer) KeepPlan(plan *job.KeepPlan, in string) {
+func (p *Printer) KeepPlan(plan *keep.Preview, in string) {
 	of := in
 	if plan.Playthrough != "" {
 		of = plan.Playthrough
@@ -20,9 +23,9 @@ func (p *Printer) KeepPlan(plan *job.KeepPlan, in string) {
 	for _, t := range plan.Takes {
 		count := Count(t.Count, "file", "files")
 		switch t.What {
-		case archive.Saves:
+		case string(archive.Saves):
 			count = Count(t.Count, "save", "saves")
-		case archive.Mods:
+		case string(archive.Mods):
 			count = Count(t.Count, "mod", "mods")
 		}
 		p.Line("  %-9s %s, %s", t.What, count, Size(t.Bytes))
@@ -32,7 +35,7 @@ func (p *Printer) KeepPlan(plan *job.KeepPlan, in string) {
 }
 
 // Kept writes what keeping did.
-func (p *Printer) Kept(k *job.Kept) {
+func (p *Printer) Kept(k *keep.Kept) {
 	s := k.Snapshot
 	p.Line("%s %s", p.paint(good, "kept"), p.paint(strong, s.Address()))
 	p.Line("")
@@ -40,7 +43,7 @@ func (p *Printer) Kept(k *job.Kept) {
 		files, bytes := heldBy(s, archive.Settings)
 		p.Line("  %-9s %s, %s", "settings", Count(files, "file", "files"), Size(bytes))
 		p.Line("  %-9s %s, grown by %s", "archive", k.Archive, Size(k.Stored))
-		p.Next("ostrov restore "+s.Playthrough, "ostrov fresh TITLE "+s.Game+" --settings "+s.Playthrough)
+		p.Next(problem.Do("restore", s.Playthrough), problem.Do("fresh", "TITLE", s.Game).With("settings", s.Playthrough))
 		return
 	}
 	var parts []string
@@ -74,7 +77,7 @@ func (p *Printer) Kept(k *job.Kept) {
 		read += fmt.Sprintf(", %s unchanged and not read again", Size(k.Reused))
 	}
 	p.Line("  %-9s %s, grown by %s; %s", "archive", k.Archive, Size(k.Stored), read)
-	for _, dir := range k.Spread {
+	for _, dir := range k.Copies {
 		p.Line("  %-9s and in %s", "", dir)
 	}
 	if k.Started != "" {
@@ -85,16 +88,16 @@ func (p *Printer) Kept(k *job.Kept) {
 		p.Line("")
 		p.Findings(k.Findings)
 	}
-	p.Next("ostrov kept "+s.Playthrough, "ostrov restore "+s.Address())
+	p.Next(problem.Do("kept", s.Playthrough), problem.Do("restore", s.Address()))
 }
 
 // besides are the sorts of files that a snapshot may have besides saves.
-var besides = []string{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures}
+var besides = []archive.Kind{archive.Settings, archive.Data, archive.Mods, archive.Game, archive.Pictures}
 
 // heldBy is how many files and bytes of one sort a snapshot has.
-func heldBy(s *archive.Snapshot, what string) (files int, bytes int64) {
+func heldBy(s *archive.Snapshot, what archive.Kind) (files int, bytes int64) {
 	for _, r := range s.Roots {
-		if r.What == what {
+		if r.Kind == what {
 			files, bytes = files+r.Files, bytes+r.Bytes
 		}
 	}
@@ -102,7 +105,7 @@ func heldBy(s *archive.Snapshot, what string) (files int, bytes int64) {
 }
 
 // Exported writes what exporting a snapshot wrote.
-func (p *Printer) Exported(e *job.Exported, file string) {
+func (p *Printer) Exported(e *share.Export, file string) {
 	p.Line("%s %s to %s: %s, %s", p.paint(good, "exported"), e.Snapshot.Address(), file, Count(e.Files, "file", "files"), Size(e.Size))
 	p.Line("")
 	p.Line("  A zip that needs no Ostrov: READ-ME.txt in it says what is where and lists the mods; sha512sum -c checks it.")
@@ -136,13 +139,13 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 				notes = append(notes, fmt.Sprintf("game %s → %s", Text(before.Version), Text(s.Version)))
 			}
 			if before.Fingerprint != s.Fingerprint && !before.ByHand {
-				notes = append(notes, modsChanged(job.CompareMods(before.Mods, s.Mods))...)
+				notes = append(notes, modsChanged(modlist.Compare(before.Mods, s.Mods))...)
 			}
 		}
 		var with []string
-		for _, what := range job.KeepWith {
+		for _, what := range keep.Optional {
 			if files, _ := heldBy(s, what); files > 0 {
-				with = append(with, what)
+				with = append(with, string(what))
 			}
 		}
 		if len(with) > 0 {
@@ -160,7 +163,7 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 }
 
 // modsChanged says in few words how mod lists differ.
-func modsChanged(changes []job.ModChange) []string {
+func modsChanged(changes []modlist.Change) []string {
 	var notes []string
 	n := 0
 	for _, c := range changes {
@@ -200,7 +203,7 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 	}
 	for _, m := range s.Mods {
 		if m.Altered {
-			p.Line("  %s %s", p.paint(warn, "altered"), Text(strings.TrimSpace(modName(m)+" "+m.Version)))
+			p.Line("  %s %s", p.paint(warn, "altered"), Text(strings.TrimSpace(m.Name()+" "+m.Version)))
 		}
 	}
 	if len(s.Saves) == 0 {
@@ -252,7 +255,7 @@ func (p *Printer) Verified(dir string, r archive.Report, deep bool) {
 			p.Line("%s: %s", p.paint(good, "all there"), dir)
 			p.Line("")
 			p.Line("  %s, %s in %s; what is in them was not read", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
-			p.Next("ostrov archive verify")
+			p.Next(problem.Do("archive verify"))
 			return
 		}
 		p.Line("%s: %s", p.paint(good, "whole"), dir)

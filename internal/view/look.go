@@ -5,14 +5,18 @@ import (
 	"slices"
 	"strings"
 
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
-	"ostrov/internal/core/job"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
 )
 
-// Look writes the state of one install.
-func (p *Printer) Look(l *job.Look) {
+// Look writes the state of one install. settled is what an interrupted command had left there.
+func (p *Printer) Look(l *assess.Install, settled plan.Settled) {
 	fit := 0
 	for _, s := range l.Saves {
 		if s.Verdict == check.Fit {
@@ -28,10 +32,14 @@ func (p *Printer) Look(l *job.Look) {
 		saves = fmt.Sprintf("%d of %s fit", fit, Count(len(l.Saves), "save", "saves"))
 	}
 	p.Line("%s: %s", head, saves)
-	p.Line("%s", p.paint(faint, fmt.Sprintf("%s, %s", l.Called, modSummary(l))))
-	if l.Recovered {
+	p.Line("%s", p.paint(faint, fmt.Sprintf("%s, %s", l.Called, modSummary(l.State))))
+	for _, title := range settled.Undone {
 		p.Line("")
-		p.Line("  %s", p.paint(warn, "An interrupted change was put back first: everything is as it was before it."))
+		p.Line("  %s", p.paint(warn, "An interrupted change was put back first: everything is as it was before: "+Text(title)+"."))
+	}
+	for _, title := range settled.Finished {
+		p.Line("")
+		p.Line("  %s", p.paint(warn, "A change that had been interrupted at its very end was finished: "+Text(title)+"."))
 	}
 	for _, r := range l.Running {
 		p.Line("  %s", p.paint(warn, fmt.Sprintf("%s runs (process %d)", r.Name, r.PID)))
@@ -47,7 +55,7 @@ func (p *Printer) Look(l *job.Look) {
 	p.since(l)
 }
 
-func modSummary(l *job.Look) string {
+func modSummary(l *facts.State) string {
 	if n := altered(l.List); n > 0 {
 		return modCounts(l) + fmt.Sprintf(", %d altered", n)
 	}
@@ -55,7 +63,7 @@ func modSummary(l *job.Look) string {
 }
 
 // altered counts the mods that are not what was first seen of their version.
-func altered(list []mod.Listed) int {
+func altered(list []modlist.Listed) int {
 	n := 0
 	for _, m := range list {
 		if m.Altered {
@@ -65,7 +73,7 @@ func altered(list []mod.Listed) int {
 	return n
 }
 
-func modCounts(l *job.Look) string {
+func modCounts(l *facts.State) string {
 	on := 0
 	for _, m := range l.List {
 		if m.On {
@@ -85,7 +93,7 @@ func modCounts(l *job.Look) string {
 }
 
 // saveTable lists saves with what players compare, and in one line each why it does not fit.
-func (p *Printer) saveTable(l *job.Look) {
+func (p *Printer) saveTable(l *assess.Install) {
 	slots := false
 	for _, s := range l.Saves {
 		slots = slots || s.HasSlot
@@ -120,7 +128,9 @@ func (p *Printer) saveTable(l *job.Look) {
 	p.table(columns, rows)
 }
 
-func title(s *job.SaveState) string {
+func title(s *assess.Save) string { return titleOf(s.Save) }
+
+func titleOf(s *facts.Save) string {
 	if t := s.Facts.Title(); t != "" && t != s.Name {
 		return t
 	}
@@ -130,7 +140,10 @@ func title(s *job.SaveState) string {
 	return ""
 }
 
-func handle(l *job.Look, s *job.SaveState) string {
+func handle(l *assess.Install, s *assess.Save) string { return handleOf(l.State, s.Save) }
+
+// handleOf is what tells a save apart in a list: its slot or name, with the folder where that is needed.
+func handleOf(l *facts.State, s *facts.Save) string {
 	address := l.Address(s)
 	_, h, _ := strings.Cut(address, "/")
 	if before, _, ok := strings.Cut(address, "/"); ok && strings.Contains(before, ":") {
@@ -141,10 +154,10 @@ func handle(l *job.Look, s *job.SaveState) string {
 }
 
 // why is the gravest finding of a save in a few words.
-func (p *Printer) why(s *job.SaveState) string { return p.gravest(s.Findings, s) }
+func (p *Printer) why(s *assess.Save) string { return p.gravest(s.Findings, s) }
 
 // gravest is the first of findings in a few words, with how many more there are.
-func (p *Printer) gravest(found []check.Finding, s *job.SaveState) string {
+func (p *Printer) gravest(found []check.Finding, s *assess.Save) string {
 	if serious(found) == 0 {
 		return ""
 	}
@@ -172,9 +185,9 @@ func serious(found []check.Finding) int {
 }
 
 // since says what changed since the newest snapshot.
-func (p *Printer) since(l *job.Look) {
+func (p *Printer) since(l *assess.Install) {
 	p.Line("")
-	if l.Snapshot == nil {
+	if l.Since.Snapshot == nil {
 		p.Line("  Nothing has been kept yet.")
 		return
 	}
@@ -194,7 +207,7 @@ func (p *Printer) since(l *job.Look) {
 	if len(parts) > 6 {
 		parts = append(parts[:6], fmt.Sprintf("%d more", len(parts)-6))
 	}
-	when := fmt.Sprintf("%s (%s)", l.Snapshot.Address(), When(l.Snapshot.Taken, p.Now))
+	when := fmt.Sprintf("%s (%s)", l.Since.Snapshot.Address(), When(l.Since.Snapshot.Taken, p.Now))
 	if len(parts) == 0 {
 		p.Line("  Nothing has changed since %s.", when)
 		return
@@ -203,11 +216,8 @@ func (p *Printer) since(l *job.Look) {
 }
 
 // ModChange is one difference of mod lists in words.
-func ModChange(c job.ModChange) string {
-	name := c.Mod.Title
-	if name == "" {
-		name = c.Mod.ID
-	}
+func ModChange(c modlist.Change) string {
+	name := c.Mod.Name()
 	switch c.What {
 	case "updated":
 		return fmt.Sprintf("%s %s → %s", name, c.Was, c.Mod.Version)
@@ -221,37 +231,37 @@ func ModChange(c job.ModChange) string {
 }
 
 // LookNext suggests what to do after a look.
-func LookNext(l *job.Look) []string {
-	var next []string
+func LookNext(l *assess.Install) problem.Hints {
+	var next problem.Hints
 	for _, s := range l.Saves {
 		if s.Verdict == check.Unfit || s.Verdict == check.Unclear {
-			next = append(next, "ostrov needs "+job.Quoted(l.Address(s)))
+			next = next.Or(problem.Do("needs", l.Address(s.Save)))
 			break
 		}
 	}
 	for _, f := range l.Findings {
-		if (f.Code == check.SaveGone || f.Code == check.SaveShrank) && l.Snapshot != nil {
-			next = append(next, "ostrov restore "+l.Snapshot.Address())
+		if f.Code == check.SaveGone && l.Since.Snapshot != nil {
+			next = next.Or(problem.Do("restore", l.Since.Snapshot.Address()))
 		}
-		if f.Code == check.UpdatedSince || f.Code == check.SettingsOrphaned && !slices.Contains(next, f.Remedy) {
-			next = append(next, f.Remedy)
+		if f.Code == check.UpdatedSince || f.Code == check.SettingsOrphaned {
+			next = next.Or(f.Remedy)
 		}
 	}
 	for _, s := range l.Saves {
 		for _, f := range s.Findings {
-			if f.Code == check.SaveShrank && l.Snapshot != nil {
-				next = append(next, "ostrov restore "+l.Snapshot.Address())
+			if f.Code == check.SaveShrank && l.Since.Snapshot != nil {
+				next = next.Or(problem.Do("restore", l.Since.Snapshot.Address()).With("slot", s.Handle()))
 			}
 		}
 	}
-	if l.Snapshot == nil || l.Since.New+l.Since.Changed+len(l.Since.Mods) > 0 {
-		next = append(next, "ostrov keep "+l.Called)
+	if l.Since.Snapshot == nil || l.Since.New+l.Since.Changed+len(l.Since.Mods) > 0 {
+		next = next.Or(problem.Do("keep", l.Called))
 	}
 	return next
 }
 
 // Saves writes the saves of an install with the columns of its description.
-func (p *Printer) Saves(l *job.Look) {
+func (p *Printer) Saves(l *assess.Install) {
 	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), Count(len(l.Saves), "save", "saves"))
 	if len(l.Saves) == 0 {
 		return
@@ -280,7 +290,7 @@ func (p *Printer) Saves(l *job.Look) {
 		if s.Facts.ModsKnown {
 			mods = fmt.Sprint(len(s.Facts.Mods))
 		}
-		rows = append(rows, append(row, mods, Size(s.Size), Text(s.Name), s.Playthrough, p.verdict(s.Verdict)))
+		rows = append(rows, append(row, mods, Size(s.Size), Text(s.Name), s.Line, p.verdict(s.Verdict)))
 	}
 	p.table(columns, rows)
 	for _, f := range l.Folders {
@@ -295,16 +305,13 @@ func (p *Printer) Saves(l *job.Look) {
 }
 
 // Mods writes the mod set of an install.
-func (p *Printer) Mods(l *job.Look) {
-	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), modSummary(l))
+func (p *Printer) Mods(l *assess.Install) {
+	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), modSummary(l.State))
 	columns := []column{{title: "mod", grow: true}, {title: "version"}, {title: "id", grow: true}, {title: "size", right: true}, {title: "needs", grow: true}, {title: ""}}
 	if l.Mods.Ordered {
 		columns = append([]column{{title: "#", right: true}}, columns...)
 	}
-	unmet := map[*mod.Mod]bool{}
-	for _, u := range l.Unmet {
-		unmet[u.Mod] = true
-	}
+	unmet := assess.Unmet(l.State)
 	var rows [][]string
 	for _, m := range l.Mods.Mods {
 		if m.Kind.Base {
@@ -331,7 +338,7 @@ func (p *Printer) Mods(l *job.Look) {
 		p.Line("")
 		p.table(columns, rows)
 	}
-	if len(l.Unmet) > 0 {
+	if len(unmet) > 0 {
 		p.Line("")
 		for _, f := range l.Findings {
 			if f.Code == check.RequirementMissing {

@@ -4,12 +4,13 @@ import (
 	"strings"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/job"
 	"ostrov/internal/core/parcel"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/share"
 )
 
 // Wrapped writes what a parcel holds.
-func (p *Printer) Wrapped(w *job.Wrapped) {
+func (p *Printer) Wrapped(w *share.Wrapped) {
 	if w.Size == 0 {
 		p.Line("%s would be a parcel of \"%s\"", Text(w.Out), Text(w.Save.Title()))
 	} else {
@@ -38,7 +39,7 @@ func (p *Printer) Wrapped(w *job.Wrapped) {
 		p.Line("Nothing has been written: --dry-run.")
 		return
 	}
-	p.Next("ostrov vet " + job.Quoted(w.Out))
+	p.Next(problem.Do("vet", w.Out))
 }
 
 // WrappedDoc is a parcel that was made, in JSON.
@@ -51,8 +52,8 @@ type WrappedDoc struct {
 }
 
 // Wrapped makes the document of a parcel.
-func Wrapped(w *job.Wrapped) WrappedDoc {
+func Wrapped(w *share.Wrapped) WrappedDoc {
 	d := WrappedDoc{NewHead("parcel"), w.Out, w.Size, w.Needs, append([]string{}, w.Blanked...)}
-	d.Verdict, d.Findings = check.Sum(w.Private), none(w.Private)
+	d.Verdict, d.Findings = check.Sum(w.Private), findingDocs(w.Private)
 	return d
 }

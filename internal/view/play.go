@@ -5,19 +5,23 @@ import (
 	"strings"
 	"time"
 
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/keep"
+	"ostrov/internal/core/play"
+	"ostrov/internal/core/problem"
 )
 
 // Supposed writes how every save would stand after changes that are not made: those first whose verdict would change.
-func (p *Printer) Supposed(s *job.Supposed) {
-	l := s.Look
+func (p *Printer) Supposed(s *assess.Supposed) {
+	l := s.Now
 	worse, better := 0, 0
-	for _, o := range s.Saves {
-		switch {
-		case check.Worse(o.Verdict, o.Save.Verdict):
+	for i, then := range s.Then.Saves {
+		switch now := l.Saves[i].Verdict; {
+		case check.Worse(then.Verdict, now):
 			worse++
-		case check.Worse(o.Save.Verdict, o.Verdict):
+		case check.Worse(now, then.Verdict):
 			better++
 		}
 	}
@@ -31,29 +35,28 @@ func (p *Printer) Supposed(s *job.Supposed) {
 		head = Count(better, "save", "saves") + " would get better"
 	}
 	p.Line("%s %s: %s", p.paint(strong, l.Install.Game.Title), strings.Join(s.Changes, " and "), head)
-	if len(s.Saves) > 0 {
+	if len(l.Saves) > 0 {
 		p.Line("")
 	}
 	var rows [][]string
-	for _, o := range s.Saves {
-		verdict := p.verdict(o.Verdict)
-		if o.Verdict != o.Save.Verdict {
-			verdict = p.verdict(o.Save.Verdict) + " → " + verdict
-		}
-		rows = append(rows, []string{handle(l, o.Save), Text(title(o.Save)), When(o.Save.Modified, p.Now), verdict, p.gravest(o.Findings, o.Save)})
-	}
-	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "verdict"}, {title: "", grow: true}}, rows)
 	var effects []check.Finding
 	seen := map[string]bool{}
-	for _, o := range s.Saves {
-		for _, f := range o.Findings {
+	for i, then := range s.Then.Saves {
+		now := l.Saves[i]
+		verdict := p.verdict(then.Verdict)
+		if then.Verdict != now.Verdict {
+			verdict = p.verdict(now.Verdict) + " → " + verdict
+		}
+		rows = append(rows, []string{handle(l, now), Text(title(now)), When(now.Modified, p.Now), verdict, p.gravest(then.Findings, now)})
+		for _, f := range then.Findings {
 			key := string(f.Code) + f.Subject + f.Effect
-			if o.Verdict != o.Save.Verdict && f.Severity != check.Note && !seen[key] {
+			if then.Verdict != now.Verdict && f.Severity != check.Note && !seen[key] {
 				seen[key] = true
 				effects = append(effects, f)
 			}
 		}
 	}
+	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "verdict"}, {title: "", grow: true}}, rows)
 	check.Sort(effects)
 	if all := append(effects, s.Findings...); len(all) > 0 {
 		p.Line("")
@@ -62,7 +65,7 @@ func (p *Printer) Supposed(s *job.Supposed) {
 	p.Line("")
 	p.Line("  Nothing has been changed.")
 	if worse > 0 {
-		p.Next("ostrov keep " + l.Called)
+		p.Next(problem.Do("keep", l.Called))
 	}
 }
 
@@ -77,28 +80,33 @@ type SupposedDoc struct {
 
 // OutcomeDoc is how one save would stand.
 type OutcomeDoc struct {
-	Address  string          `json:"address"`
-	Now      check.Verdict   `json:"verdict_now"`
-	Then     check.Verdict   `json:"verdict_then"`
-	Findings []check.Finding `json:"findings_then"`
+	Address  string        `json:"address"`
+	Now      check.Verdict `json:"verdict_now"`
+	Then     check.Verdict `json:"verdict_then"`
+	Findings []FindingDoc  `json:"findings_then"`
 }
 
 // Supposed makes the document of what is supposed.
-func Supposed(s *job.Supposed) SupposedDoc {
-	d := SupposedDoc{Head: NewHead("look"), Install: s.Look.Install.Address(), Changes: s.Changes, Version: s.Version, Saves: []OutcomeDoc{}}
-	d.Verdict, d.Findings = check.Fit, none(s.Findings)
-	for _, o := range s.Saves {
-		d.Saves = append(d.Saves, OutcomeDoc{s.Look.Address(o.Save), o.Save.Verdict, o.Verdict, none(o.Findings)})
-		if check.Worse(o.Verdict, d.Verdict) {
-			d.Verdict = o.Verdict
+func Supposed(s *assess.Supposed) SupposedDoc {
+	d := SupposedDoc{Head: NewHead("look"), Install: s.Now.Install.Address(), Changes: s.Changes, Version: s.Then.Version, Saves: []OutcomeDoc{}}
+	d.Verdict, d.Findings = check.Fit, findingDocs(s.Findings)
+	for i, then := range s.Then.Saves {
+		now := s.Now.Saves[i]
+		d.Saves = append(d.Saves, OutcomeDoc{s.Now.Address(now.Save), now.Verdict, then.Verdict, findingDocs(then.Findings)})
+		if check.Worse(then.Verdict, d.Verdict) {
+			d.Verdict = then.Verdict
 		}
 	}
 	return d
 }
 
 // Base writes what was recorded of a clean game and how the install differs from it now.
-func (p *Printer) Base(title string, b *job.Base, d job.Strays) {
-	p.Line("%s %s: %s", p.paint(good, "recorded"), Text(title), Count(len(b.Files), "path", "paths"))
+func (p *Printer) Base(title string, b *facts.Base, d facts.Strays, done bool) {
+	did := p.paint(good, "recorded")
+	if !done {
+		did = "would be recorded, and is not (--dry-run):"
+	}
+	p.Line("%s %s: %s", did, Text(title), Count(len(b.Files), "path", "paths"))
 	for _, group := range []struct {
 		what  string
 		paths []string
@@ -129,17 +137,17 @@ type BaseDoc struct {
 }
 
 // Base makes the document of a recorded clean game.
-func Base(b *job.Base, d job.Strays) BaseDoc {
+func Base(b *facts.Base, d facts.Strays) BaseDoc {
 	list := func(paths []string) []string { return append([]string{}, paths...) }
 	return BaseDoc{NewHead("games base"), b.Install, b.Version, b.Taken.UTC(), len(b.Files), list(d.Extra), list(d.Changed), list(d.Missing)}
 }
 
 // Ready writes what is known before the game starts.
-func (p *Printer) Ready(r *job.Ready) {
+func (p *Printer) Ready(r *play.Ready) {
 	if r.Newest == nil {
-		p.Line("%s: no save yet", r.Look.Install.Game.Title)
+		p.Line("%s: no save yet", r.Install.Install.Game.Title)
 	} else {
-		p.Line("%s for %s: \"%s\", saved %s", p.verdict(r.Verdict), r.Look.Called, Text(r.Newest.Title()), When(r.Newest.Modified, p.Now))
+		p.Line("%s for %s: \"%s\", saved %s", p.verdict(r.Verdict), r.Install.Called, Text(r.Newest.Title()), When(r.Newest.Modified, p.Now))
 	}
 	if len(r.Findings) > 0 {
 		p.Line("")
@@ -149,7 +157,7 @@ func (p *Printer) Ready(r *job.Ready) {
 }
 
 // Written writes one line for a save that was just written.
-func (p *Printer) Written(w job.Written) {
+func (p *Printer) Written(w play.Written) {
 	name := w.Save.Name
 	if w.Save.HasSlot {
 		name = "slot " + w.Save.SlotShown()
@@ -162,18 +170,18 @@ func (p *Printer) Written(w job.Written) {
 }
 
 // Watched writes what a session of play left.
-func (p *Printer) Watched(w *job.Watched, ended error) {
+func (p *Printer) Watched(w *play.Watched, kept *keep.Kept, ended error) {
 	if ended != nil {
 		p.Line("%s: %s", p.paint(warn, "The game ended badly"), Text(ended.Error()))
 	}
 	if len(w.Written) == 0 {
-		p.Line("%s: nothing was written", p.paint(strong, w.Look.Install.Game.Title))
+		p.Line("%s: nothing was written", p.paint(strong, w.State.Install.Game.Title))
 	} else {
-		p.Line("%s: %s written", p.paint(strong, w.Look.Install.Game.Title), Count(len(w.Written), "save", "saves"))
+		p.Line("%s: %s written", p.paint(strong, w.State.Install.Game.Title), Count(len(w.Written), "save", "saves"))
 		p.Line("")
 		var rows [][]string
 		for _, one := range w.Written {
-			rows = append(rows, []string{one.At.Local().Format("15:04:05"), handle(w.Look, one.Save), Text(title(one.Save))})
+			rows = append(rows, []string{one.At.Local().Format("15:04:05"), handleOf(w.State, one.Save), Text(titleOf(one.Save))})
 		}
 		p.table([]column{{title: "at"}, {title: "save"}, {title: "title", grow: true}}, rows)
 	}
@@ -188,10 +196,10 @@ func (p *Printer) Watched(w *job.Watched, ended error) {
 		p.Line("")
 		p.Findings(w.Findings)
 	}
-	if w.Kept != nil {
+	if kept != nil {
 		p.Line("")
-		p.Line("  kept as %s", w.Kept.Snapshot.Address())
-		p.Next("ostrov look "+w.Look.Called, "ostrov restore "+w.Kept.Snapshot.Address())
+		p.Line("  kept as %s", kept.Snapshot.Address())
+		p.Next(problem.Do("look", w.State.Called), problem.Do("restore", kept.Snapshot.Address()))
 	}
 }
 
@@ -215,11 +223,11 @@ type WrittenOne struct {
 }
 
 // Watched makes the document of a session of play.
-func Watched(command string, w *job.Watched) WatchedDoc {
-	d := WatchedDoc{Head: NewHead(command), Install: w.Look.Install.Address(), Written: []WrittenOne{}, Loaded: []string{}, Failed: []string{}, Errors: []string{}}
-	d.Findings = none(w.Findings)
+func Watched(command string, w *play.Watched, kept *keep.Kept) WatchedDoc {
+	d := WatchedDoc{Head: NewHead(command), Install: w.State.Install.Address(), Written: []WrittenOne{}, Loaded: []string{}, Failed: []string{}, Errors: []string{}}
+	d.Findings = findingDocs(w.Findings)
 	for _, one := range w.Written {
-		d.Written = append(d.Written, WrittenOne{one.At.UTC(), w.Look.Address(one.Save), one.Save.Digest.String(), one.Mods})
+		d.Written = append(d.Written, WrittenOne{one.At.UTC(), w.State.Address(one.Save), one.Save.Digest.String(), one.Mods})
 	}
 	if w.Log != nil {
 		for _, i := range w.Log.Loaded {
@@ -230,8 +238,8 @@ func Watched(command string, w *job.Watched) WatchedDoc {
 		}
 		d.Errors = append(d.Errors, w.Log.Errors...)
 	}
-	if w.Kept != nil {
-		d.Snapshot = w.Kept.Snapshot.Address()
+	if kept != nil {
+		d.Snapshot = kept.Snapshot.Address()
 	}
 	return d
 }

@@ -5,14 +5,19 @@ import (
 	"slices"
 	"strings"
 
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
 	"ostrov/internal/core/refer"
+	"ostrov/internal/core/vet"
 )
 
 // Vet writes what vetting a download found.
-func (p *Printer) Vet(v *job.Vetting) {
+func (p *Printer) Vet(v *vet.Vetting) {
 	switch {
 	case v.Dangerous():
 		p.Line("%s: %s", p.paint(bad, "dangerous"), Text(v.File))
@@ -23,12 +28,12 @@ func (p *Printer) Vet(v *job.Vetting) {
 		return
 	case len(v.Judged) == 1:
 		j := v.Judged[0]
-		p.Line("%s for %s (%s)", p.verdict(v.Verdict), j.Look.Called, has(j.Look))
+		p.Line("%s for %s (%s)", p.verdict(v.Verdict), j.State.Called, hasState(j.State))
 		p.Line("")
 		p.found(j.Save)
 		p.Line("")
 		p.Findings(sorted(v.Findings, j.Findings))
-		p.Next(vetNext(v)...)
+		p.Next(vetNext(v))
 		return
 	case len(v.Judged) > 1:
 		p.Line("%s: %s", p.verdict(v.Verdict), Text(v.File))
@@ -36,7 +41,7 @@ func (p *Printer) Vet(v *job.Vetting) {
 		p.found(v.Saves[0])
 		for _, j := range v.Judged {
 			p.Line("")
-			p.Line("  %s for %s (%s)", p.verdict(j.Verdict), j.Look.Install.Address(), has(j.Look))
+			p.Line("  %s for %s (%s)", p.verdict(j.Verdict), j.State.Install.Address(), hasState(j.State))
 			p.Findings(sorted(v.Findings, j.Findings))
 		}
 	default:
@@ -54,7 +59,7 @@ func (p *Printer) Vet(v *job.Vetting) {
 			p.Line("  It holds the mod %s %s. What it would do to your saves:", p.paint(strong, Text(m.Name())), Text(m.Version))
 		}
 	}
-	p.Next(vetNext(v)...)
+	p.Next(vetNext(v))
 }
 
 func sorted(lists ...[]check.Finding) []check.Finding {
@@ -66,7 +71,9 @@ func sorted(lists ...[]check.Finding) []check.Finding {
 	return all
 }
 
-func has(l *job.Look) string {
+func has(l *assess.Install) string { return hasState(l.State) }
+
+func hasState(l *facts.State) string {
 	text := modSummary(l)
 	if i := strings.Index(text, ", mod set"); i >= 0 {
 		text = text[:i]
@@ -78,8 +85,8 @@ func has(l *job.Look) string {
 }
 
 // found is one save of a download in a line.
-func (p *Printer) found(s *job.Vetted) {
-	text := p.paint(strong, Text(s.Name))
+func (p *Printer) found(s *facts.Found) {
+	text := p.paint(strong, Text(s.Candidate.Name))
 	if t := s.Facts.Title(); t != "" {
 		text += fmt.Sprintf("   \"%s\"", Text(t))
 	}
@@ -96,35 +103,38 @@ func (p *Printer) found(s *job.Vetted) {
 	p.Line("  %s", text)
 }
 
-func vetNext(v *job.Vetting) []string {
-	var next []string
+func vetNext(v *vet.Vetting) problem.Hints {
+	var next problem.Hints
 	for _, f := range v.Findings {
-		if strings.HasPrefix(f.Remedy, "ostrov ") {
-			next = append(next, f.Remedy)
+		for _, h := range f.Remedy {
+			if h.Command != "" {
+				next = append(next, h)
+			}
 		}
 	}
 	if len(v.Mods) > 0 {
-		next = append(next, fmt.Sprintf("ostrov look --if add:%s", job.Quoted(v.File)))
+		next = next.Or(problem.Do("look").With("if", "add:"+v.File))
 	}
 	if len(v.Saves) > 1 {
 		next = nil
 		for _, s := range v.Saves[:min(len(v.Saves), 4)] {
-			next = append(next, fmt.Sprintf("ostrov vet %s --pick %s", job.Quoted(v.File), job.Quoted(s.Pick())))
+			next = next.Or(problem.Do("vet", v.File).With("pick", s.Pick()))
 		}
 	}
-	if len(v.Judged) == 1 {
-		j := v.Judged[0]
-		if v.Verdict != check.Unfit && j.Target != nil {
-			place := "ostrov place " + job.Quoted(v.File)
-			if v.Picked != "" {
-				place += " --pick " + job.Quoted(v.Picked)
-			}
-			next = append(next, place)
+	if len(v.Judged) != 1 {
+		return next
+	}
+	a := v.Judged[0]
+	if v.Verdict != check.Unfit && a.Target != nil {
+		place := problem.Do("place", v.File)
+		if v.Picked != "" {
+			place = place.With("pick", v.Picked)
 		}
-		for _, f := range j.Findings {
-			if f.Severity == check.Stop || f.Severity == check.Risk {
-				next = append(next, f.Remedy)
-			}
+		next = next.Or(place)
+	}
+	for _, f := range a.Findings {
+		if f.Severity == check.Stop || f.Severity == check.Risk {
+			next = next.Or(f.Remedy)
 		}
 	}
 	return next
@@ -133,42 +143,73 @@ func vetNext(v *job.Vetting) []string {
 // fewLeft is how many things that a change leaves alone are shown one by one.
 const fewLeft = 3
 
-// manySteps is how many steps are shown without the path of each: the names say enough then.
-const manySteps = 10
-
-// Plan writes what a change would do.
-func (p *Printer) Plan(pl *job.Planned) {
+// Plan writes what a change does: each folder once, and below it what happens there. kept names the snapshots, by what steps call them, that keep what
+// goes; before anything is kept it is empty.
+func (p *Printer) Plan(pl *plan.Plan, kept map[string]string) {
 	left := 0
 	for _, s := range pl.Steps {
-		if s.Do == "leave" {
+		if s.Verb == plan.Leave {
 			left++
 		}
 	}
+	root := ""
 	for _, s := range pl.Steps {
-		if s.Do == "leave" && left > fewLeft {
+		if s.Verb == plan.Leave && left > fewLeft {
 			continue
 		}
-		do := map[string]string{"put": "put", "replace": "replace", "remove": "take away", "leave": "leave", "set": "set"}[s.Do]
-		line := fmt.Sprintf("  %-9s %s", do, Text(s.What))
-		if s.Note != "" {
-			line += "  " + p.paint(faint, Text(s.Note))
+		if s.Root != root {
+			root = s.Root
+			p.Line("  %s", p.paint(faint, "in "+Text(root)))
 		}
-		p.Line("%s", line)
-		if s.Do != "leave" && s.Do != "set" && len(pl.Steps)-left <= manySteps {
-			p.Line("            %s", p.paint(faint, Text(s.Path)))
-		}
+		p.hang("    "+p.step(s), p.about(s, kept))
 	}
 	if left > fewLeft {
-		p.Line("  %-9s %s", "leave", Count(left, "save that is as it was kept", "saves that are as they were kept"))
+		p.Line("    %-9s %s", "leave", Count(left, "unchanged save", "unchanged saves"))
 	}
 	for _, w := range pl.Warnings {
 		p.hang("  "+p.paint(warn, "!"), Text(w))
 	}
 }
 
+func (p *Printer) step(s plan.Step) string {
+	do := map[plan.Verb]string{plan.Put: "put", plan.Replace: "replace", plan.Remove: "take away", plan.Leave: "leave", plan.Set: "set"}[s.Verb]
+	return fmt.Sprintf("%-9s", do)
+}
+
+// about says what a step does: to what, under which name, and what keeps what goes.
+func (p *Printer) about(s plan.Step, kept map[string]string) string {
+	text := Text(s.What)
+	if s.Was != "" {
+		text = Text(s.Was) + " → " + text
+	}
+	if s.Name != "" && s.Verb != plan.Set && !strings.Contains(s.What, s.Name) {
+		text += " as " + Text(s.Name)
+		if s.Verb != plan.Put {
+			text = strings.TrimSuffix(text, " as "+Text(s.Name)) + ", " + Text(s.Name)
+		}
+	}
+	var notes []string
+	if s.Note != "" {
+		notes = append(notes, Text(s.Note))
+	}
+	if s.Verb == plan.Remove || s.Verb == plan.Replace {
+		switch by := s.SafeBy(); {
+		case by.Snapshot != "" && kept[by.Snapshot] != "":
+			notes = append(notes, "kept in "+kept[by.Snapshot])
+		case by.Aside:
+			notes = append(notes, "stays aside until undo or a snapshot has it")
+		default:
+			notes = append(notes, "kept first")
+		}
+	}
+	if len(notes) > 0 {
+		text += "  " + p.paint(faint, "("+strings.Join(notes, "; ")+")")
+	}
+	return text
+}
+
 // Needs writes what a save needs and how that is known.
-func (p *Printer) Needs(n *job.NeedsOf) {
-	s := n.Save
+func (p *Printer) Needs(l *assess.Install, s *assess.Save, all []logbook.Evidence) {
 	needs := s.Needs
 	var parts []string
 	if needs.Version != "" {
@@ -183,36 +224,36 @@ func (p *Printer) Needs(n *job.NeedsOf) {
 	if len(parts) == 0 {
 		parts = []string{"nobody knows yet what"}
 	}
-	p.Line("%s needs %s", p.paint(strong, fmt.Sprintf("%s \"%s\"", Text(n.Look.Address(s)), Text(s.Title()))), strings.Join(parts, " and "))
-	p.Line("%s for %s (%s)", p.verdict(s.Verdict), n.Look.Called, has(n.Look))
+	p.Line("%s needs %s", p.paint(strong, fmt.Sprintf("%s \"%s\"", Text(l.Address(s.Save)), Text(s.Title()))), strings.Join(parts, " and "))
+	p.Line("%s for %s (%s)", p.verdict(s.Verdict), l.Called, has(l))
 	p.Line("")
 	p.Line("  %-9s %s", "version", orUnknown(Text(needs.Version), needs.VersionEvidence))
 	p.Line("  %-9s %s", "mods", orUnknown(modsWord(needs), needs.ModsEvidence))
-	if len(needs.Mods)+len(n.Save.Refs) > 0 {
+	if len(needs.Mods)+len(s.Refs) > 0 {
 		p.Line("")
-		p.neededMods(n)
+		p.neededMods(l, s)
 	}
 	if len(s.Findings) > 0 {
 		p.Line("")
 		p.Findings(s.Findings)
 	}
-	if len(n.Evidence) > 0 {
+	if len(all) > 0 {
 		p.Line("")
 		p.Line("  %s", p.paint(faint, "Evidence"))
-		for _, e := range n.Evidence {
+		for _, e := range all {
 			p.hang(fmt.Sprintf("    %-9s %s", e.Kind, When(e.At, p.Now)), evidence(e))
 		}
 	}
-	var next []string
+	var next problem.Hints
 	for _, f := range s.Findings {
 		if f.Severity != check.Note {
-			next = append(next, f.Remedy)
+			next = next.Or(f.Remedy)
 		}
 	}
 	if needs.ModsEvidence == "" || needs.ModsEvidence == check.Inferred {
-		next = append(next, fmt.Sprintf("ostrov needs %s --state \"mod NAME VERSION\"", job.Quoted(n.Look.Address(s))))
+		next = next.Or(problem.Do("needs", l.Address(s.Save)).With("state", "mod NAME VERSION"))
 	}
-	p.Next(next...)
+	p.Next(next)
 }
 
 func modsWord(n logbook.Needs) string {
@@ -267,21 +308,15 @@ func evidence(e logbook.Evidence) string {
 	return strings.Join(parts, ", ")
 }
 
-func (p *Printer) neededMods(n *job.NeedsOf) {
+func (p *Printer) neededMods(l *assess.Install, s *assess.Save) {
 	have := map[string]check.Mod{}
-	for _, m := range n.Look.Mods.ForCheck() {
+	for _, m := range l.Mods.ForCheck() {
 		have[strings.ToLower(m.ID)] = m
 	}
 	var rows [][]string
-	for _, m := range n.Save.Needs.Mods {
+	for _, m := range s.Needs.Mods {
 		h, ok := have[strings.ToLower(m.ID)]
-		name := m.Title
-		if name == "" {
-			name = h.Title
-		}
-		if name == "" {
-			name = m.ID
-		}
+		name := modlist.Name(m.Title, modlist.Name(h.Title, m.ID))
 		state := p.paint(good, "here")
 		switch {
 		case !ok:
@@ -293,10 +328,10 @@ func (p *Printer) neededMods(n *job.NeedsOf) {
 		case m.Doubtful:
 			state = p.paint(key, "here, may have changed since")
 		}
-		rows = append(rows, []string{Text(name), Text(m.Version), Text(m.ID), refers(n.Save.Refs, m.ID), state})
+		rows = append(rows, []string{Text(name), Text(m.Version), Text(m.ID), refers(s.Refs, m.ID), state})
 	}
-	for id, c := range n.Save.Refs {
-		if !slices.ContainsFunc(n.Save.Needs.Mods, func(m logbook.Needed) bool { return strings.EqualFold(m.ID, id) }) {
+	for id, c := range s.Refs {
+		if !slices.ContainsFunc(s.Needs.Mods, func(m modlist.Needed) bool { return strings.EqualFold(m.ID, id) }) {
 			state := p.paint(bad, "missing")
 			if h, ok := have[strings.ToLower(id)]; ok && !h.Off {
 				state = p.paint(warn, "here, and the save does not list it")

@@ -7,6 +7,7 @@ package view
 import (
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +26,10 @@ type Printer struct {
 	Width int  // columns of the terminal
 	Color bool // whether colours may be used
 	Now   time.Time
+	// Whole tells that nothing is cut to fit: what is written goes into a pipe or file.
+	Whole bool
+	// Err is the first that writing met, or nil.
+	Err error
 }
 
 // minWidth is the narrowest terminal that is laid out for.
@@ -59,7 +64,11 @@ func (p *Printer) paint(t tone, text string) string {
 }
 
 // Line writes one line.
-func (p *Printer) Line(format string, args ...any) { fmt.Fprintf(p.Out, format+"\n", args...) }
+func (p *Printer) Line(format string, args ...any) {
+	if _, err := io.WriteString(p.Out, p.safe(fmt.Sprintf(format, args...))+"\n"); err != nil && p.Err == nil {
+		p.Err = err
+	}
+}
 
 // maxText bounds one text from outside, in letters.
 const maxText = 200
@@ -77,12 +86,46 @@ func Text(s string) string {
 		switch {
 		case r == utf8.RuneError && size == 1:
 			fmt.Fprintf(&b, "‹%02X›", s[0])
-		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029', unicode.Is(unicode.Co, r):
+		case hidden(r):
 			fmt.Fprintf(&b, "‹U+%04X›", r)
 		default:
 			b.WriteRune(r)
 		}
 		s = s[size:]
+	}
+	return b.String()
+}
+
+// hidden reports whether a letter does something else than being seen: controls, those that turn the direction of text, private ones.
+func hidden(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' || unicode.Is(unicode.Co, r)
+}
+
+// colour is what the printer itself writes to change the colour of text.
+var colour = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+// safe makes a whole line safe to show, whatever has got into it: only the printer's own colours stay. It is the last of two guards; Text is the first.
+func (p *Printer) safe(line string) string {
+	if !strings.ContainsFunc(line, func(r rune) bool { return hidden(r) && r != '\n' || r == utf8.RuneError }) {
+		return line
+	}
+	var b strings.Builder
+	for len(line) > 0 {
+		if at := colour.FindStringIndex(line); p.Color && at != nil && at[0] == 0 {
+			b.WriteString(line[:at[1]])
+			line = line[at[1]:]
+			continue
+		}
+		r, size := utf8.DecodeRuneInString(line)
+		switch {
+		case r == utf8.RuneError && size == 1:
+			fmt.Fprintf(&b, "‹%02X›", line[0])
+		case hidden(r) && r != '\n':
+			fmt.Fprintf(&b, "‹U+%04X›", r)
+		default:
+			b.WriteRune(r)
+		}
+		line = line[size:]
 	}
 	return b.String()
 }
@@ -186,7 +229,7 @@ func sentence(f check.Finding) string {
 		text = Text(f.Subject) + ": " + text
 	}
 	if f.Effect != "" {
-		text += ": " + f.Effect
+		text += ": " + Text(f.Effect)
 	}
 	return text
 }
@@ -205,22 +248,6 @@ func (p *Printer) hang(head, text string) {
 			p.Line("%s%s", strings.Repeat(" ", indent), strings.TrimRight(line, " "))
 		}
 	}
-}
-
-// Next writes what helps, and last the commands to type next: a remedy that begins with ostrov is a command.
-func (p *Printer) Next(remedies ...string) {
-	var advice, commands []string
-	for _, r := range remedies {
-		switch {
-		case r == "" || slices.Contains(advice, r) || slices.Contains(commands, r):
-		case strings.HasPrefix(r, "ostrov "):
-			commands = append(commands, r)
-		default:
-			advice = append(advice, r)
-		}
-	}
-	p.list("What helps", advice)
-	p.list("Next", commands)
 }
 
 func (p *Printer) list(title string, lines []string) {
@@ -258,7 +285,7 @@ func (p *Printer) table(columns []column, rows [][]string) {
 	for _, w := range widths {
 		total += w + 2
 	}
-	for ; total > p.Width; total-- { // the widest of those that may be cut gives way
+	for ; total > p.Width && !p.Whole; total-- { // the widest of those that may be cut gives way
 		widest := -1
 		for i, c := range columns {
 			if c.grow && widths[i] > minColumn && (widest < 0 || widths[i] > widths[widest]) {

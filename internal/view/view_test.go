@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/job"
+	"ostrov/internal/core/problem"
 )
 
 func TestTextMakesEverythingForeignVisible(t *testing.T) {
@@ -74,10 +74,10 @@ func TestFindingsAreWrappedAndGrouped(t *testing.T) {
 }
 
 func TestNextTellsAdviceFromCommands(t *testing.T) {
-	out := printed(80, func(p *Printer) { p.Next("install Deep Tides", "ostrov look", "", "ostrov look") })
+	out := printed(80, func(p *Printer) { p.Next(problem.Advise("install Deep Tides"), problem.Do("look"), nil, problem.Do("look")) })
 	assert.Equal(t, "\n  What helps\n    install Deep Tides\n\n  Next\n    ostrov look\n", out)
-	assert.Empty(t, printed(80, func(p *Printer) { p.Next("") }))
-	assert.Equal(t, "'a b'", job.Quoted("a b"))
-	assert.Equal(t, `'it'\''s'`, job.Quoted("it's"))
-	assert.Equal(t, "plain-1.zip", job.Quoted("plain-1.zip"))
+	assert.Empty(t, printed(80, func(p *Printer) { p.Next(nil) }))
+	assert.Equal(t, "'a b'", quoted("a b"))
+	assert.Equal(t, `'it'\''s'`, quoted("it's"))
+	assert.Equal(t, "plain-1.zip", quoted("plain-1.zip"))
 }

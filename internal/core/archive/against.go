@@ -18,12 +18,12 @@ const (
 // splitAgainst stores what in gives as parts, where it is the same file as old some time later: pages that are as they were stay slices of the
 // parts that old has, and only the others are stored. A file in which more than half of the first pages differ is split by its content
 // instead, which finds what has moved.
-func (r *reader) splitAgainst(ctx context.Context, old Node, in io.Reader) ([]Part, error) {
-	if len(old.Parts) > maxParts/2 {
+func (r *reader) splitAgainst(ctx context.Context, old Node, in io.Reader) ([]Chunk, error) {
+	if len(old.Chunks) > maxParts/2 {
 		return r.split(in)
 	}
 	before, feed := io.Pipe()
-	go func() { feed.CloseWithError(r.k.a.copyParts(ctx, old.Parts, feed)) }()
+	go func() { feed.CloseWithError(r.k.a.copyParts(ctx, old.Chunks, feed)) }()
 	defer before.Close()
 	head, was := make([]byte, near*page), make([]byte, near*page)
 	n, err := io.ReadFull(in, head)
@@ -41,23 +41,23 @@ func (r *reader) splitAgainst(ctx context.Context, old Node, in io.Reader) ([]Pa
 	if same*page*2 < n {
 		return r.split(in)
 	}
-	c := &comparing{r: r, old: old.Parts}
+	c := &comparing{r: r, old: old.Chunks}
 	return c.run(in, io.MultiReader(bytes.NewReader(was[:m]), before))
 }
 
 // comparing is one file being compared with its state before.
 type comparing struct {
 	r     *reader
-	old   []Part // of the state before
-	index int    // of the part that begins at or before offset
-	start int64  // where that part begins
-	parts []Part
+	old   []Chunk // of the state before
+	index int     // of the part that begins at or before offset
+	start int64   // where that part begins
+	parts []Chunk
 	fresh []byte // pages that differ, to be stored as one entry
 	// open are the places in parts that stand for pages in fresh.
 	open []int
 }
 
-func (c *comparing) run(in, before io.Reader) ([]Part, error) {
+func (c *comparing) run(in, before io.Reader) ([]Chunk, error) {
 	now, was := make([]byte, page), make([]byte, page)
 	for offset, moved := int64(0), 0; ; {
 		if moved == near { // not pages that differ here and there: what follows has moved, and its content finds it
@@ -103,16 +103,16 @@ func (c *comparing) same(offset, length int64) {
 		p := c.old[c.index]
 		inside := offset - c.start
 		n := min(length, p.Length-inside)
-		c.add(Part{Entry: p.Entry, Offset: p.Offset + inside, Length: n})
+		c.add(Chunk{Blob: p.Blob, Offset: p.Offset + inside, Length: n})
 		offset, length = offset+n, length-n
 	}
 }
 
 // add appends a part, or makes the last one longer where it goes on from there.
-func (c *comparing) add(p Part) {
+func (c *comparing) add(p Chunk) {
 	if n := len(c.parts); n > 0 {
 		last := &c.parts[n-1]
-		if last.Entry == p.Entry && last.Offset+last.Length == p.Offset && !last.Entry.IsZero() {
+		if last.Blob == p.Blob && last.Offset+last.Length == p.Offset && !last.Blob.IsZero() {
 			last.Length += p.Length
 			return
 		}
@@ -128,7 +128,7 @@ func (c *comparing) differs(data []byte) error {
 		c.parts[n-1].Length += int64(len(data))
 	} else {
 		c.open = append(c.open, n)
-		c.parts = append(c.parts, Part{Offset: at, Length: int64(len(data))}) // its entry is known when it is stored
+		c.parts = append(c.parts, Chunk{Offset: at, Length: int64(len(data))}) // its entry is known when it is stored
 	}
 	if len(c.fresh)+page > maxPart {
 		return c.flush()
@@ -142,7 +142,7 @@ func (c *comparing) flush() error {
 	}
 	d, err := c.r.k.w.add(&c.r.packer, c.fresh)
 	for _, i := range c.open {
-		c.parts[i].Entry = d
+		c.parts[i].Blob = d
 	}
 	c.fresh, c.open = c.fresh[:0], c.open[:0]
 	return err

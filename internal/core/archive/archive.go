@@ -22,7 +22,7 @@ import (
 	"time"
 
 	"ostrov/internal/core/durable"
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
 )
 
@@ -37,10 +37,11 @@ var (
 	ErrMissing = errors.New("missing from the archive")
 )
 
-// Cache remembers which content file holds what; see package index.
+// Cache remembers which content file holds what, and which number a snapshot has; see package index.
 type Cache interface {
 	Contents(archive, zip string, size int64) ([]tree.Digest, bool)
 	StoreContents(archive, zip string, size int64, digests []tree.Digest)
+	tree.Notes
 }
 
 // Archive is an open archive.
@@ -48,9 +49,10 @@ type Archive struct {
 	Dir string
 	ID  string
 
-	cache Cache
-	mu    sync.Mutex             // guards where: a keep reads what is there while it adds to it
-	where map[tree.Digest]string // content file of each entry; nil until loaded
+	cache     Cache
+	mu        sync.Mutex                // guards where: a keep reads what is there while it adds to it
+	where     map[tree.Digest]string    // content file of each entry; nil until loaded
+	numbersOf map[string]map[string]int // see knownNumbers
 	// marked are content files that a clearing has marked; see clear.go.
 	marked map[string]bool
 
@@ -93,8 +95,11 @@ func Create(dir string, cache Cache) (*Archive, error) {
 	if len(list) > 0 {
 		return nil, fmt.Errorf("%s is neither an archive nor empty", dir)
 	}
+	if err := os.MkdirAll(dir, archiveMode); err != nil {
+		return nil, err
+	}
 	for _, sub := range []string{"playthroughs", "content"} {
-		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(dir, sub), folderMode); err != nil {
 			return nil, err
 		}
 	}
@@ -126,59 +131,97 @@ func (a *Archive) Close() error { return a.open.close() }
 
 // Snapshot is one state of a playthrough.
 type Snapshot struct {
-	Format      int             `json:"ostrov_snapshot"`
-	ID          string          `json:"id"`
-	Playthrough string          `json:"playthrough"`
-	Title       string          `json:"title"` // of the playthrough
-	Game        string          `json:"game"`
-	GameTitle   string          `json:"game_title"`
-	Taken       time.Time       `json:"taken"`
-	Version     string          `json:"version,omitempty"` // of the game
-	Note        string          `json:"note,omitempty"`
-	ByHand      bool            `json:"by_hand,omitempty"` // taken in from a copy made by hand
-	Safety      string          `json:"safety,omitempty"`  // before which command it was taken by itself
-	Tags        []string        `json:"tags,omitempty"`    // it can be addressed by each
-	Set         bool            `json:"set,omitempty"`     // no playthrough: settings only, to be laid over others
-	Fingerprint mod.Fingerprint `json:"fingerprint,omitempty"`
-	Mods        []mod.Listed    `json:"mods"`
-	Roots       []Root          `json:"roots"`
-	Saves       []KeptSave      `json:"saves"`
-	Content     []string        `json:"content"` // the content files it uses
+	Format      int                 `json:"ostrov_snapshot"`
+	ID          string              `json:"id"`
+	Playthrough string              `json:"playthrough"`
+	Title       string              `json:"title"` // of the playthrough
+	Game        string              `json:"game"`
+	GameTitle   string              `json:"game_title"`
+	Taken       time.Time           `json:"taken"`
+	Version     string              `json:"version,omitempty"` // of the game
+	Note        string              `json:"note,omitempty"`
+	ByHand      bool                `json:"by_hand,omitempty"` // taken in from a copy made by hand
+	Safety      string              `json:"safety,omitempty"`  // before which command it was taken by itself
+	Tags        []string            `json:"tags,omitempty"`    // it can be addressed by each
+	Set         bool                `json:"set,omitempty"`     // no playthrough: settings only, to be laid over others
+	Fingerprint modlist.Fingerprint `json:"fingerprint,omitempty"`
+	Mods        []modlist.Listed    `json:"mods"`
+	Roots       []Root              `json:"roots"`
+	Saves       []KeptSave          `json:"saves"`
+	Content     []string            `json:"content"` // the content files it uses
 
-	// Number counts the playthrough's snapshots in order of time, from 1. It is given when they are listed.
-	Number int `json:"-"`
+	// Number counts the playthrough's snapshots, from 1, in the order in which they were kept. It is given once. The first archives did not write it
+	// down: there it is the place among those.
+	Number  int    `json:"number,omitempty"`
+	Machine string `json:"machine,omitempty"` // the name of the one that kept it
+	// LeftOut is what could not be read and is not in it.
+	LeftOut []LeftOut `json:"left_out,omitempty"`
+	// Twin tells snapshots apart to which two machines gave the same number: "" for the first, then "b", "c".
+	Twin string `json:"-"`
+}
+
+// LeftOut is something that could not be kept, and why.
+type LeftOut struct {
+	Path string `json:"path"` // on the machine
+	Why  string `json:"why"`
 }
 
 // Address is how commands name the snapshot.
-func (s *Snapshot) Address() string { return fmt.Sprintf("%s.%d", s.Playthrough, s.Number) }
+func (s *Snapshot) Address() string { return fmt.Sprintf("%s.%d%s", s.Playthrough, s.Number, s.Twin) }
 
 // Holds reports whether the snapshot has files of one sort.
-func (s *Snapshot) Holds(what string) bool {
-	return slices.ContainsFunc(s.Roots, func(r Root) bool { return r.What == what })
+func (s *Snapshot) Holds(kind Kind) bool {
+	return slices.ContainsFunc(s.Roots, func(r Root) bool { return r.Kind == kind })
 }
 
-// What a root holds.
+// Kind is what a root holds.
+type Kind string
+
+// Kinds of roots.
 const (
-	Saves    = "saves"
-	Settings = "settings"
-	Mods     = "mods"
-	Game     = "game"     // the game itself, without what lies in its other folders
-	Data     = "data"     // what mods store beside saves
-	Pictures = "pictures" // those taken on the way
+	Saves    Kind = "saves"
+	Settings Kind = "settings"
+	Mods     Kind = "mods"
+	Game     Kind = "game"     // the game itself, without what lies in its other folders
+	Data     Kind = "data"     // what mods store beside saves
+	Pictures Kind = "pictures" // those taken on the way
 )
 
 // Root is one folder of the game of which something was kept.
 type Root struct {
-	Folder  string `json:"folder"` // its id; of what is no folder of saves or mods what it is, counted from 1: "settings-2"
-	Account string `json:"account,omitempty"`
-	What    string `json:"what"`    // saves, settings, mods, game, data or pictures
-	Listing []Part `json:"listing"` // where the listing of its files lies
-	Files   int    `json:"files"`
-	Bytes   int64  `json:"bytes"`
+	// Folder is the id of a folder of saves or mods. Of other files it is only a label, for people: they are named by Pattern.
+	Folder  string  `json:"folder"`
+	Account string  `json:"account,omitempty"`
+	Pattern string  `json:"pattern,omitempty"` // as the description has it; the first archives did not say it
+	Kind    Kind    `json:"what"`              // saves, settings, mods, game, data or pictures
+	Listing []Chunk `json:"listing"`           // where the listing of its files lies
+	Files   int     `json:"files"`
+	Bytes   int64   `json:"bytes"`
 }
 
 // Key tells roots of one snapshot apart.
-func (r Root) Key() string { return r.What + ":" + r.Folder + ":" + r.Account }
+func (r Root) Key() string {
+	if r.Pattern != "" {
+		return string(r.Kind) + "=" + r.Pattern + ":" + r.Account
+	}
+	return string(r.Kind) + ":" + r.Folder + ":" + r.Account
+}
+
+// notPlain are letters that the name of a folder outside the archive does without.
+var notPlain = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+// RootName is what to call the folder of a root outside the archive.
+func (s *Snapshot) RootName(i int) string {
+	root := s.Roots[i]
+	parts := []string{root.Folder}
+	if root.Kind == Saves || root.Kind == Mods { // settings-1 says both
+		parts = []string{string(root.Kind), root.Folder}
+	}
+	if root.Account != "" {
+		parts = append(parts, root.Account)
+	}
+	return notPlain.ReplaceAllString(strings.Join(parts, "-"), "-")
+}
 
 // KeptSave is one save in a snapshot.
 type KeptSave struct {
@@ -201,9 +244,9 @@ type KeptFile struct {
 	SHA256 string `json:"sha256"`
 }
 
-// Part is a run of bytes of a file: a slice of one entry of a content file.
-type Part struct {
-	Entry  tree.Digest `json:"entry"`
+// Chunk is a run of bytes of a file: a slice of one entry of a content file.
+type Chunk struct {
+	Blob   tree.Digest `json:"entry"`
 	Offset int64       `json:"offset,omitempty"`
 	Length int64       `json:"length"`
 }
@@ -218,7 +261,7 @@ type Node struct {
 	Target string      `json:"target,omitempty"` // of a link
 	Digest tree.Digest `json:"digest,omitzero"`  // of the whole file
 	SHA256 string      `json:"sha256,omitempty"` // of files of saves
-	Parts  []Part      `json:"parts,omitempty"`
+	Chunks []Chunk     `json:"parts,omitempty"`
 }
 
 var (
@@ -246,120 +289,8 @@ func newID(now time.Time) string {
 // maxSnapshot bounds the JSON of one snapshot, in bytes.
 const maxSnapshot = 64 << 20
 
-// Broken is a snapshot that cannot be read.
-type Broken struct {
-	File string
-	Err  error
-}
-
-// Playthroughs are the names of the playthroughs that have snapshots, sorted.
-func (a *Archive) Playthroughs() ([]string, error) {
-	list, err := os.ReadDir(filepath.Join(a.Dir, "playthroughs"))
-	if err != nil {
-		return nil, err
-	}
-	var names []string
-	for _, e := range list {
-		if e.IsDir() && namePattern.MatchString(e.Name()) {
-			names = append(names, e.Name())
-		}
-	}
-	return names, nil
-}
-
-// ids are those of a playthrough's snapshots, oldest first; none where it has none.
-func (a *Archive) ids(playthrough string) ([]string, error) {
-	if err := CheckName(playthrough); err != nil {
-		return nil, err
-	}
-	list, err := os.ReadDir(filepath.Join(a.Dir, "playthroughs", playthrough))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var ids []string
-	for _, e := range list { // sorted by name
-		if id, ok := strings.CutSuffix(e.Name(), ".json"); ok && snapshotPattern.MatchString(id) {
-			ids = append(ids, id)
-		}
-	}
-	return ids, nil
-}
-
-// Count is how many snapshots a playthrough has. They are numbered from 1 in order of time.
-func (a *Archive) Count(playthrough string) (int, error) {
-	ids, err := a.ids(playthrough)
-	return len(ids), err
-}
-
-// Snapshot reads the one of a playthrough that has the number. It is fs.ErrNotExist where there is none of that number.
-func (a *Archive) Snapshot(playthrough string, number int) (*Snapshot, error) {
-	ids, err := a.ids(playthrough)
-	if err != nil {
-		return nil, err
-	}
-	if number < 1 || number > len(ids) {
-		return nil, fmt.Errorf("%s.%d: %w", playthrough, number, fs.ErrNotExist)
-	}
-	return a.snapshot(playthrough, ids[number-1], number)
-}
-
-// Newest reads the newest of a playthrough's snapshots that can be read and for which ok holds. It is nil where there is none.
-func (a *Archive) Newest(playthrough string, ok func(*Snapshot) bool) (*Snapshot, error) {
-	ids, err := a.ids(playthrough)
-	if err != nil {
-		return nil, err
-	}
-	for i := len(ids) - 1; i >= 0; i-- {
-		if s, err := a.snapshot(playthrough, ids[i], i+1); err == nil && ok(s) {
-			return s, nil
-		}
-	}
-	return nil, nil
-}
-
-// Any is what Newest asks for where every snapshot will do.
-func Any(*Snapshot) bool { return true }
-
-// Snapshots reads those of a playthrough, oldest first and numbered, and names those that cannot be read.
-func (a *Archive) Snapshots(playthrough string) ([]*Snapshot, []Broken, error) {
-	ids, err := a.ids(playthrough)
-	if err != nil {
-		return nil, nil, err
-	}
-	var all []*Snapshot
-	var broken []Broken
-	for i, id := range ids {
-		s, err := a.snapshot(playthrough, id, i+1)
-		if err != nil {
-			broken = append(broken, Broken{a.snapshotFile(playthrough, id), err})
-			continue
-		}
-		all = append(all, s)
-	}
-	return all, broken, nil
-}
-
 func (a *Archive) snapshotFile(playthrough, id string) string {
 	return filepath.Join(a.Dir, "playthroughs", playthrough, id+".json")
-}
-
-func (a *Archive) snapshot(playthrough, id string, number int) (*Snapshot, error) {
-	data, err := readBounded(a.snapshotFile(playthrough, id))
-	if err != nil {
-		return nil, err
-	}
-	s, err := parseSnapshot(data)
-	if err == nil && (s.ID != id || s.Playthrough != playthrough) {
-		err = fmt.Errorf("%w: it is of %.80q %.80q", ErrDamaged, s.Playthrough, s.ID)
-	}
-	if err != nil {
-		return nil, err
-	}
-	s.Number = number
-	return s, nil
 }
 
 func parseSnapshot(data []byte) (*Snapshot, error) {
@@ -389,8 +320,42 @@ func publish(path string, data []byte) error {
 	return durable.Write(path, partName(), published, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
-// published is the mode of the files of an archive.
-const published = 0o644
+// Modes of what an archive consists of, before the player's umask. An archive itself is private: saves tell of their player.
+const (
+	published   = 0o644
+	folderMode  = 0o755
+	archiveMode = 0o700
+)
+
+// readSmall reads a small JSON file of the archive.
+func (a *Archive) readSmall(name string, into any) error {
+	data, err := readBounded(filepath.Join(a.Dir, name))
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(data, into); err != nil {
+		return fmt.Errorf("%s: %w: %v", filepath.Join(a.Dir, name), ErrDamaged, err)
+	}
+	return nil
+}
+
+// publishSmall writes a small JSON file of the archive, sealed.
+func (a *Archive) publishSmall(name string, what any) error {
+	data, err := json.MarshalIndent(what, "", " ")
+	if err != nil {
+		return err
+	}
+	return publish(filepath.Join(a.Dir, name), sealJSON(data))
+}
 
 // partName is the pattern of the names that files have while they are written. It tells the machine; see clearTemps.
 func partName() string { return ".part-" + host() + "-*" }
+
+// Writable reports, by a trial, why nothing can be kept into the archive, or nil.
+func (a *Archive) Writable() error {
+	f, err := os.CreateTemp(a.Dir, partName())
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Close(), os.Remove(f.Name()))
+}

@@ -71,7 +71,7 @@ func (f *fixture) keep(before *Snapshot) (*Snapshot, *Keeping) {
 	defer k.Abandon()
 	var entries []tree.Entry
 	require.NoError(f.t, tree.Walk(f.t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
-	root, nodes, err := k.Root(f.t.Context(), Root{Folder: "saves", What: Saves}, []Group{{Dir: f.saves, Entries: entries}}, true)
+	root, nodes, err := k.Root(f.t.Context(), Root{Folder: "saves", Kind: Saves}, []Group{{Dir: f.saves, Entries: entries}}, true)
 	require.NoError(f.t, err)
 	f.now = f.now.Add(time.Minute)
 	s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
@@ -80,7 +80,7 @@ func (f *fixture) keep(before *Snapshot) (*Snapshot, *Keeping) {
 			s.Saves = append(s.Saves, KeptSave{Folder: "saves", Name: n.Path, Title: "T " + n.Path, Files: []KeptFile{{n.Path, n.SHA256}}})
 		}
 	}
-	require.NoError(f.t, k.Commit(s))
+	require.NoError(f.t, k.Commit(s, 0))
 	return s, k
 }
 
@@ -176,7 +176,7 @@ func TestAFileThatIsBeingWrittenIsNotKept(t *testing.T) {
 	k, err := f.a.Keep(t.Context(), f.hasher, nil, f.now, func(int64) {})
 	require.NoError(t, err)
 	defer k.Abandon()
-	e, err := tree.Look(f.saves, "a")
+	e, err := tree.Stat(f.saves, "a")
 	require.NoError(t, err)
 	_, _, err = k.Root(t.Context(), Root{Folder: "saves"}, []Group{{Dir: f.saves, Entries: []tree.Entry{e}}}, true)
 	assert.ErrorIs(t, err, tree.ErrBeingWritten)
@@ -240,8 +240,8 @@ func TestAnArchiveThatLies(t *testing.T) {
 		"no name":         func(n *Node) { n.Path = "" },
 		"device":          func(n *Node) { n.Kind = tree.Special },
 		"size":            func(n *Node) { n.Size = 10 },
-		"part":            func(n *Node) { n.Size, n.Parts = 1<<40, []Part{{tree.Digest{1}, 0, 1 << 40}} },
-		"negative":        func(n *Node) { n.Size, n.Parts = -1, []Part{{tree.Digest{1}, 0, -1}} },
+		"part":            func(n *Node) { n.Size, n.Chunks = 1<<40, []Chunk{{tree.Digest{1}, 0, 1 << 40}} },
+		"negative":        func(n *Node) { n.Size, n.Chunks = -1, []Chunk{{tree.Digest{1}, 0, -1}} },
 		"mode":            func(n *Node) { n.Mode = "4755" },
 	} {
 		n := ok
@@ -351,7 +351,7 @@ func TestCreateRefusesAFolderInUse(t *testing.T) {
 }
 
 func FuzzListing(f *testing.F) {
-	line, _ := json.Marshal(Node{Path: "a/b", Kind: tree.File, Size: 3, Mode: "644", Parts: []Part{{tree.Digest{1}, 0, 3}}})
+	line, _ := json.Marshal(Node{Path: "a/b", Kind: tree.File, Size: 3, Mode: "644", Chunks: []Chunk{{tree.Digest{1}, 0, 3}}})
 	f.Add([]byte(listingHead + "\n" + string(line) + "\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_ = readListing(bytes.NewReader(data), func(n Node) error {
@@ -543,11 +543,11 @@ func TestWholeRootsAreTakenOver(t *testing.T) {
 		var entries []tree.Entry
 		require.NoError(t, tree.Walk(t.Context(), f.saves, func(e tree.Entry) error { entries = append(entries, e); return nil }))
 		var nodes []Node
-		root, err := k.WholeRoot(t.Context(), "mods", before, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(n Node) { nodes = append(nodes, n) })
+		root, err := k.WholeRoot(t.Context(), "mods", before, Root{Folder: "mods", Kind: Mods}, f.saves, slices.Values(entries), func(n Node) { nodes = append(nodes, n) })
 		require.NoError(t, err)
 		f.now = f.now.Add(time.Minute)
 		s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
-		require.NoError(t, k.Commit(s))
+		require.NoError(t, k.Commit(s, 0))
 		return s, nodes, k
 	}
 	first, nodes, _ := keep(nil)
@@ -602,7 +602,7 @@ func TestClearingWaits(t *testing.T) {
 	clearOld := func() *Clearing {
 		c, err := f.a.PlanClear(Rule{Count: 1}, f.now)
 		require.NoError(t, err)
-		require.NoError(t, f.a.Clear(Rule{Count: 1}, c, f.now))
+		require.NoError(t, f.a.Clear(f.t.Context(), Rule{Count: 1}, c, f.now))
 		return c
 	}
 	before := content()
@@ -611,7 +611,7 @@ func TestClearingWaits(t *testing.T) {
 	f.write("a", noise(5000, 1)) // the same as the one that went: it is stored anew, not built on what is marked
 	third, k := f.keep(second)
 	assert.Positive(t, k.Stored())
-	f.now = f.now.Add(Rest)
+	f.now = f.now.Add(GracePeriod)
 	assert.Positive(t, clearOld().Freed)
 	assert.Less(t, content(), before+1)
 	got, err := f.read(third)

@@ -1,7 +1,7 @@
 package archive
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -31,8 +31,8 @@ type Clearing struct {
 	unused, due []string
 }
 
-// Rest is how long content is marked before it is removed: longer than any keep runs.
-const Rest = 24 * time.Hour
+// GracePeriod is how long content is marked before it is removed: longer than any keep runs.
+const GracePeriod = 24 * time.Hour
 
 // marks is the file that says since when content files are unused.
 const marks = "unused.json"
@@ -43,16 +43,9 @@ type marked struct {
 }
 
 func (a *Archive) readMarks() (map[string]time.Time, error) {
-	data, err := os.ReadFile(filepath.Join(a.Dir, marks))
-	if errors.Is(err, fs.ErrNotExist) {
-		return map[string]time.Time{}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
 	m := marked{Since: map[string]time.Time{}}
-	if err := json.Unmarshal(data, &m); err != nil {
-		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(a.Dir, marks), ErrDamaged, err)
+	if err := a.readSmall(marks, &m); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
 	return m.Since, nil
 }
@@ -104,7 +97,7 @@ func (a *Archive) PlanClear(rule Rule, now time.Time) (*Clearing, error) {
 			continue // gone meanwhile
 		}
 		c.unused = append(c.unused, e.Name())
-		if at, ok := since[e.Name()]; ok && now.Sub(at) >= Rest {
+		if at, ok := since[e.Name()]; ok && now.Sub(at) >= GracePeriod {
 			c.due = append(c.due, e.Name())
 			c.Freed += info.Size()
 		} else {
@@ -116,7 +109,7 @@ func (a *Archive) PlanClear(rule Rule, now time.Time) (*Clearing, error) {
 
 // Clear carries out a clearing: it marks what nothing will use, removes the snapshots, and removes the content that has been marked long enough and
 // is still unused.
-func (a *Archive) Clear(rule Rule, c *Clearing, now time.Time) error {
+func (a *Archive) Clear(ctx context.Context, rule Rule, c *Clearing, now time.Time) error {
 	since, err := a.readMarks()
 	if err != nil {
 		return err
@@ -129,6 +122,11 @@ func (a *Archive) Clear(rule Rule, c *Clearing, now time.Time) error {
 	}
 	if err := a.writeMarks(kept); err != nil { // first of all: from now on no keep builds on it
 		return err
+	}
+	if len(c.Go) > 0 {
+		if err := a.keepLegacyNumbers(); err != nil {
+			return err
+		}
 	}
 	for _, s := range c.Go {
 		if err := os.Remove(filepath.Join(a.Dir, "playthroughs", s.Playthrough, s.ID+".json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -163,9 +161,5 @@ func (a *Archive) writeMarks(since map[string]time.Time) error {
 		}
 		return err
 	}
-	data, err := json.MarshalIndent(marked{Format: 1, Since: since}, "", " ")
-	if err != nil {
-		return err
-	}
-	return publish(filepath.Join(a.Dir, marks), sealJSON(data))
+	return a.publishSmall(marks, marked{Format: 1, Since: since})
 }

@@ -72,7 +72,7 @@ func (a *Archive) copySnapshot(ctx context.Context, to *Archive, s *Snapshot, do
 			progress(n)
 		}
 	}
-	if err := os.MkdirAll(filepath.Join(to.Dir, "playthroughs", s.Playthrough), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(to.Dir, "playthroughs", s.Playthrough), folderMode); err != nil {
 		return err
 	}
 	n, err := a.copyFile(ctx, to, rel)
@@ -202,7 +202,7 @@ func (a *Archive) Glance(ctx context.Context) (Report, error) {
 			return r, err
 		}
 		for _, b := range broken {
-			r.Damage = append(r.Damage, Damage{What: fmt.Sprintf("%s: %v", b.File, b.Err), Touches: []string{"a snapshot of " + name}})
+			r.Damage = append(r.Damage, Damage{What: fmt.Sprintf("%s: %v", a.relative(b.File), b.Err), Touches: []string{"a snapshot of " + name}})
 		}
 		for _, s := range snapshots {
 			if err := ctx.Err(); err != nil {
@@ -241,4 +241,35 @@ func (a *Archive) glanceAt(name string, r *Report) string {
 		r.Bytes += info.Size()
 	}
 	return ""
+}
+
+// Lacks is what CopyTo would copy into another archive.
+func (a *Archive) Lacks(to *Archive) (Copied, error) {
+	var c Copied
+	names, err := a.Playthroughs()
+	if err != nil {
+		return c, err
+	}
+	counted := map[string]bool{}
+	for _, name := range names {
+		all, _, err := a.Snapshots(name)
+		if err != nil {
+			return c, err
+		}
+		for _, s := range all {
+			if to.Has(name, s.ID) {
+				continue
+			}
+			c.Snapshots++
+			for _, file := range s.Content {
+				info, err := os.Stat(filepath.Join(a.Dir, "content", file))
+				if _, there := os.Stat(filepath.Join(to.Dir, "content", file)); err != nil || there == nil || counted[file] {
+					continue
+				}
+				counted[file] = true
+				c.Files, c.Bytes = c.Files+1, c.Bytes+info.Size()
+			}
+		}
+	}
+	return c, nil
 }

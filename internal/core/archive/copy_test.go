@@ -1,8 +1,10 @@
 package archive
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
+	"regexp"
 	"testing"
 	"time"
 
@@ -103,24 +105,95 @@ func TestIDsSortByTime(t *testing.T) {
 	}
 }
 
-func TestNewestSkipsWhatCannotBeRead(t *testing.T) {
+// TestWhatIsAskedForIsThatOrAnError damages the newest snapshot: nobody gets the one before in its place without being told.
+func TestWhatIsAskedForIsThatOrAnError(t *testing.T) {
 	f := newFixture(t)
 	f.write("a", []byte("x"))
 	first, _ := f.keep(nil)
 	second, _ := f.keep(first)
 	require.NoError(t, os.WriteFile(f.a.snapshotFile("gannet-rock", second.ID), []byte("{"), 0o644))
-	got, err := f.a.Newest("gannet-rock", Any)
+	for range 2 { // with what is remembered of numbers, and without
+		var damaged *UnreadableError
+		_, err := f.a.Newest("gannet-rock", Any)
+		require.ErrorAs(t, err, &damaged)
+		assert.Equal(t, "gannet-rock.2", damaged.Address, "it keeps its number")
+		assert.Equal(t, first.ID, damaged.Older.ID)
+		_, err = f.a.Snapshot("gannet-rock", 2, "")
+		require.ErrorAs(t, err, &damaged)
+		assert.ErrorIs(t, err, ErrDamaged)
+		_, err = f.a.Snapshot("gannet-rock", 3, "")
+		assert.ErrorIs(t, err, os.ErrNotExist)
+		got, err := f.a.NewestReadable("gannet-rock", Any)
+		require.NoError(t, err)
+		assert.Equal(t, first.ID, got.ID)
+		got, err = f.a.NewestReadable("gannet-rock", func(s *Snapshot) bool { return s.Set })
+		require.NoError(t, err)
+		assert.Nil(t, got)
+		f.a.numbersOf = nil
+	}
+}
+
+// TestANumberIsGivenOnce keeps while the clock goes back, clears, and keeps on another machine: no snapshot ever has another one's number.
+func TestANumberIsGivenOnce(t *testing.T) {
+	f := newFixture(t)
+	f.write("a", []byte("x"))
+	var last *Snapshot
+	for n := 1; n <= 5; n++ {
+		last, _ = f.keep(last)
+		assert.Equal(t, n, last.Number)
+		f.now = f.now.Add(-24 * time.Hour)
+	}
+	newest, err := f.a.Newest("gannet-rock", Any)
 	require.NoError(t, err)
-	assert.Equal(t, first.ID, got.ID)
-	assert.Equal(t, 1, got.Number)
-	n, err := f.a.Count("gannet-rock")
+	assert.Equal(t, last.ID, newest.ID, "the clock orders nothing")
+	rule := Rule{Count: 2}
+	c, err := f.a.PlanClear(rule, f.now.Add(1000*time.Hour))
 	require.NoError(t, err)
-	assert.Equal(t, 2, n, "the damaged one keeps its number")
-	_, err = f.a.Snapshot("gannet-rock", 2)
-	assert.ErrorIs(t, err, ErrDamaged)
-	_, err = f.a.Snapshot("gannet-rock", 3)
-	assert.ErrorIs(t, err, os.ErrNotExist)
-	got, err = f.a.Newest("gannet-rock", func(s *Snapshot) bool { return s.Set })
+	require.Len(t, c.Go, 3)
+	require.NoError(t, f.a.Clear(t.Context(), rule, c, f.now.Add(1000*time.Hour)))
+	names, err := f.a.Addresses("gannet-rock")
 	require.NoError(t, err)
-	assert.Nil(t, got)
+	assert.Equal(t, []string{"gannet-rock.4", "gannet-rock.5"}, names)
+
+	// another machine gave the same number
+	data, err := os.ReadFile(f.a.snapshotFile("gannet-rock", last.ID))
+	require.NoError(t, err)
+	id := newID(f.now.Add(2000 * time.Hour))
+	at := len(data) - len(jsonSealEnd) - sealLen - len(jsonSealBegin)
+	other := append(bytes.Replace(data[:at:at], []byte(last.ID), []byte(id), 1), "\n}"...)
+	require.NoError(t, os.WriteFile(f.a.snapshotFile("gannet-rock", id), sealJSON(other), 0o644))
+	names, err = f.a.Addresses("gannet-rock")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"gannet-rock.4", "gannet-rock.5", "gannet-rock.5b"}, names)
+	twin, err := f.a.Snapshot("gannet-rock", 5, "b")
+	require.NoError(t, err)
+	assert.Equal(t, id, twin.ID)
+	next, _ := f.keep(nil)
+	assert.Equal(t, 6, next.Number)
+}
+
+// TestSnapshotsOfTheFirstArchivesKeepTheirNumbers takes the numbers out of snapshots, as the first archives had none, and clears some.
+func TestSnapshotsOfTheFirstArchivesKeepTheirNumbers(t *testing.T) {
+	f := newFixture(t)
+	f.write("a", []byte("x"))
+	var last *Snapshot
+	for range 4 {
+		last, _ = f.keep(last)
+		file := f.a.snapshotFile("gannet-rock", last.ID)
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		at := len(data) - len(jsonSealEnd) - sealLen - len(jsonSealBegin)
+		body := regexp.MustCompile(`,\n "number": \d+`).ReplaceAll(data[:at:at], nil)
+		require.NoError(t, os.WriteFile(file, sealJSON(append(body, "\n}"...)), 0o644))
+		f.a.numbersOf = nil
+	}
+	late := f.now.Add(1000 * time.Hour)
+	c, err := f.a.PlanClear(Rule{Count: 2}, late)
+	require.NoError(t, err)
+	require.NoError(t, f.a.Clear(t.Context(), Rule{Count: 2}, c, late))
+	names, err := f.a.Addresses("gannet-rock")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"gannet-rock.3", "gannet-rock.4"}, names)
+	next, _ := f.keep(nil)
+	assert.Equal(t, 5, next.Number)
 }

@@ -49,7 +49,7 @@ func (a *Archive) Keep(ctx context.Context, hasher *tree.Hasher, before *Snapsho
 		return k, nil
 	}
 	for _, root := range before.Roots {
-		if root.What == Mods || root.What == Game { // see WholeRoot: these are large, and seldom change
+		if root.Kind == Mods || root.Kind == Game { // see WholeRoot: these are large, and seldom change
 			continue
 		}
 		if err := k.remember(ctx, root); ctx.Err() != nil {
@@ -103,7 +103,7 @@ func (r *reader) stable(ctx context.Context, group Group) ([]Node, error) {
 			return nodes, err
 		}
 		for i, e := range group.Entries { // take the new state
-			if e, err := tree.Look(group.Dir, e.Path); err == nil {
+			if e, err := tree.Stat(group.Dir, e.Path); err == nil {
 				group.Entries[i] = e
 			}
 		}
@@ -126,7 +126,7 @@ func (r *reader) group(ctx context.Context, group Group) ([]Node, error) {
 		if e.Kind != tree.File || group.apart && e.Size <= whole { // these were looked at as they were read
 			continue
 		}
-		if now, err := tree.Look(group.Dir, e.Path); err != nil || !tree.SameState(now, e) {
+		if now, err := tree.Stat(group.Dir, e.Path); err != nil || !tree.SameState(now, e) {
 			return nil, fmt.Errorf("%s %w", filepath.Join(group.Dir, filepath.FromSlash(e.Path)), tree.ErrBeingWritten)
 		}
 	}
@@ -152,11 +152,11 @@ func (r *reader) node(ctx context.Context, group Group, e tree.Entry, n *Node) e
 	if sums, ok := k.hasher.Recall(dir, e, r.sha); ok {
 		n.Digest, n.SHA256 = sums.Blake3, sums.SHA256
 		if had && old.Digest == n.Digest && old.Size == n.Size {
-			n.Parts = old.Parts
+			n.Chunks = old.Chunks
 		} else if n.Size <= whole && k.w.holds(n.Digest) && n.Size > 0 {
-			n.Parts = []Part{{Entry: n.Digest, Length: n.Size}}
+			n.Chunks = []Chunk{{Blob: n.Digest, Length: n.Size}}
 		}
-		if (n.Parts != nil && k.holdsAll(n.Parts)) || n.Size == 0 {
+		if (n.Chunks != nil && k.holdsAll(n.Chunks)) || n.Size == 0 {
 			k.left.Add(n.Size)
 			return nil
 		}
@@ -167,13 +167,13 @@ func (r *reader) node(ctx context.Context, group Group, e tree.Entry, n *Node) e
 	}
 	split := r.split
 	if had && old.Size > whole {
-		split = func(in io.Reader) ([]Part, error) { return r.splitAgainst(ctx, old, in) }
+		split = func(in io.Reader) ([]Chunk, error) { return r.splitAgainst(ctx, old, in) }
 	}
 	parts, sums, err := r.read(ctx, dir, e, split)
 	if err != nil {
 		return err
 	}
-	n.Digest, n.SHA256, n.Parts = sums.Blake3, sums.SHA256, parts
+	n.Digest, n.SHA256, n.Chunks = sums.Blake3, sums.SHA256, parts
 	return nil
 }
 
@@ -191,7 +191,7 @@ func (r *reader) loaded(group Group, e tree.Entry, n *Node) error {
 	case n.Size == 0:
 		return nil
 	case r.k.w.holds(n.Digest) || !group.apart || n.Size > bundled/4:
-		n.Parts = []Part{{Entry: n.Digest, Length: n.Size}}
+		n.Chunks = []Chunk{{Blob: n.Digest, Length: n.Size}}
 		return r.k.w.put(&r.packer, n.Digest, content)
 	}
 	if len(r.bundle)+len(content) > bundled {
@@ -199,7 +199,7 @@ func (r *reader) loaded(group Group, e tree.Entry, n *Node) error {
 			return err
 		}
 	}
-	n.Parts = []Part{{Offset: int64(len(r.bundle)), Length: n.Size}} // its entry is known when the bundle ends
+	n.Chunks = []Chunk{{Offset: int64(len(r.bundle)), Length: n.Size}} // its entry is known when the bundle ends
 	r.bundle = append(r.bundle, content...)
 	r.inside = append(r.inside, n)
 	return nil
@@ -212,17 +212,17 @@ func (r *reader) endBundle() error {
 	}
 	d, err := r.k.w.add(&r.packer, r.bundle)
 	for _, n := range r.inside {
-		n.Parts[0].Entry = d
+		n.Chunks[0].Blob = d
 	}
 	r.bundle, r.inside = r.bundle[:0], r.inside[:0]
 	return err
 }
 
 // read passes a large file through split while its digests are taken.
-func (r *reader) read(ctx context.Context, dir string, e tree.Entry, split func(io.Reader) ([]Part, error)) ([]Part, tree.Sums, error) {
+func (r *reader) read(ctx context.Context, dir string, e tree.Entry, split func(io.Reader) ([]Chunk, error)) ([]Chunk, tree.Sums, error) {
 	pr, pw := io.Pipe()
 	type result struct {
-		parts []Part
+		parts []Chunk
 		err   error
 	}
 	done := make(chan result, 1)
@@ -240,17 +240,18 @@ func (r *reader) read(ctx context.Context, dir string, e tree.Entry, split func(
 	return got.parts, sums, err
 }
 
-func (k *Keeping) holdsAll(parts []Part) bool {
+func (k *Keeping) holdsAll(parts []Chunk) bool {
 	for _, p := range parts {
-		if !k.w.holds(p.Entry) {
+		if !k.w.holds(p.Blob) {
 			return false
 		}
 	}
 	return true
 }
 
-// Commit publishes the snapshot, first its content, then its JSON, and numbers it. It looks again whether what it builds on is still there.
-func (k *Keeping) Commit(s *Snapshot) error {
+// Commit publishes the snapshot, first its content, then its JSON. It looks again whether what it builds on is still there. Its number is the next one of
+// the playthrough, and higher than above, the highest that was given elsewhere.
+func (k *Keeping) Commit(s *Snapshot, above int) error {
 	if err := CheckName(s.Playthrough); err != nil {
 		return err
 	}
@@ -272,21 +273,24 @@ func (k *Keeping) Commit(s *Snapshot) error {
 		s.Content = append(s.Content, name)
 	}
 	slices.Sort(s.Content)
-	s.Format, s.ID = Format, newID(s.Taken)
+	last, err := k.a.Last(s.Playthrough)
+	if err != nil {
+		return err
+	}
+	s.Format, s.ID, s.Number, s.Twin, s.Machine = Format, newID(k.w.now), max(last, above)+1, "", host()
 	data, err := json.MarshalIndent(s, "", " ")
 	if err != nil {
 		return err
 	}
 	file := k.a.snapshotFile(s.Playthrough, s.ID)
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(file), folderMode); err != nil {
 		return err
 	}
 	if err := publish(file, sealJSON(data)); err != nil {
 		return err
 	}
-	ids, err := k.a.ids(s.Playthrough)
-	s.Number = slices.Index(ids, s.ID) + 1
-	return err
+	k.a.numbersOf[s.Playthrough][s.ID] = s.Number
+	return nil
 }
 
 // Branch makes a snapshot the first of another playthrough. It shares all its content.
@@ -299,7 +303,7 @@ func (a *Archive) Branch(ctx context.Context, s *Snapshot, playthrough, title st
 	branch := *s
 	branch.Playthrough, branch.Title, branch.Tags, branch.Safety = playthrough, title, nil, ""
 	k.reused = s.Content
-	return k.Commit(&branch)
+	return k.Commit(&branch, 0)
 }
 
 // Stored is how many bytes of content files the snapshot added.

@@ -43,10 +43,10 @@ func TestTwoLargeFilesAreComparedAtOnce(t *testing.T) {
 	for _, e := range entries {
 		groups = append(groups, Group{Dir: f.saves, Entries: []tree.Entry{e}})
 	}
-	root, _, err := k.Root(t.Context(), Root{Folder: "saves", What: Saves}, groups, true)
+	root, _, err := k.Root(t.Context(), Root{Folder: "saves", Kind: Saves}, groups, true)
 	require.NoError(t, err)
 	s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.Add(time.Minute).UTC(), Roots: []Root{root}}
-	require.NoError(t, k.Commit(s))
+	require.NoError(t, k.Commit(s, 0))
 	assert.Less(t, k.Stored(), int64(2<<20))
 	after, err := f.read(s)
 	require.NoError(t, err)
@@ -76,10 +76,10 @@ func TestSmallFilesShareAnEntry(t *testing.T) {
 		k, err := f.a.Keep(t.Context(), f.hasher, before, f.now, func(int64) {})
 		require.NoError(t, err)
 		defer k.Abandon()
-		root, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
+		root, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", Kind: Mods}, f.saves, slices.Values(entries), func(Node) {})
 		require.NoError(t, err)
 		s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
-		require.NoError(t, k.Commit(s))
+		require.NoError(t, k.Commit(s, 0))
 		return s, k.Copied()
 	}
 	first, _ := keep(nil)
@@ -114,10 +114,10 @@ func TestTheThousandthSnapshotCostsWhatTheSecondDid(t *testing.T) {
 		opens := f.hasher.Opens.Load()
 		k, err := f.a.Keep(t.Context(), f.hasher, before, f.now, func(int64) {})
 		require.NoError(t, err)
-		root, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
+		root, err := k.WholeRoot(t.Context(), "place", before, Root{Folder: "mods", Kind: Mods}, f.saves, slices.Values(entries), func(Node) {})
 		require.NoError(t, err)
 		before = &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
-		require.NoError(t, k.Commit(before))
+		require.NoError(t, k.Commit(before, 0))
 		require.Equal(t, i+1, before.Number)
 		info, err := os.Stat(f.a.snapshotFile("gannet-rock", before.ID))
 		require.NoError(t, err)
@@ -125,7 +125,7 @@ func TestTheThousandthSnapshotCostsWhatTheSecondDid(t *testing.T) {
 		case i == 1:
 			second = info.Size()
 		case i > 1:
-			require.Equal(t, second, info.Size())
+			require.InDelta(t, second, info.Size(), 3, "but for the digits of its number")
 		}
 		if i > 0 {
 			require.Zero(t, k.Stored())
@@ -153,7 +153,7 @@ func TestAKeepThatIsBegunAgainGoesOn(t *testing.T) {
 		}
 	})
 	require.NoError(t, err)
-	_, err = k.WholeRoot(ctx, "place", nil, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
+	_, err = k.WholeRoot(ctx, "place", nil, Root{Folder: "mods", Kind: Mods}, f.saves, slices.Values(entries), func(Node) {})
 	require.ErrorIs(t, err, context.Canceled)
 	k.Abandon()
 	report, err := f.a.Verify(t.Context(), func(int64) {})
@@ -163,10 +163,10 @@ func TestAKeepThatIsBegunAgainGoesOn(t *testing.T) {
 
 	k, err = f.a.Keep(t.Context(), f.hasher, nil, f.now, func(int64) {})
 	require.NoError(t, err)
-	root, err := k.WholeRoot(t.Context(), "place", nil, Root{Folder: "mods", What: Mods}, f.saves, slices.Values(entries), func(Node) {})
+	root, err := k.WholeRoot(t.Context(), "place", nil, Root{Folder: "mods", Kind: Mods}, f.saves, slices.Values(entries), func(Node) {})
 	require.NoError(t, err)
 	s := &Snapshot{Playthrough: "gannet-rock", Game: "tidewrack", Taken: f.now.UTC(), Roots: []Root{root}}
-	require.NoError(t, k.Commit(s))
+	require.NoError(t, k.Commit(s, 0))
 	assert.Less(t, k.Stored(), int64(30*3<<20-maxZip+4<<20), "what was full is not written again")
 	got, err := f.read(s)
 	require.NoError(t, err)

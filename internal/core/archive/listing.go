@@ -86,8 +86,8 @@ func (o *inOrder) next(n Node) error {
 // check refuses what no Ostrov writes: an archive on a shared drive may come from anyone.
 func (n Node) check() error {
 	var size int64
-	for _, p := range n.Parts {
-		if p.Length <= 0 || p.Offset < 0 || p.Offset+p.Length > maxEntry || p.Entry.IsZero() {
+	for _, p := range n.Chunks {
+		if p.Length <= 0 || p.Offset < 0 || p.Offset+p.Length > maxEntry || p.Blob.IsZero() {
 			return fmt.Errorf("%w: %.200q has an impossible part", ErrDamaged, n.Path)
 		}
 		size += p.Length
@@ -114,4 +114,9 @@ func (n Node) Entry() tree.Entry {
 		mode = 0o644
 	}
 	return tree.Entry{Path: n.Path, Kind: n.Kind, Size: n.Size, Mode: os.FileMode(mode), ModTime: n.Time, Target: n.Target}
+}
+
+// IsLocal reports whether a path of a listing stays in its folder.
+func IsLocal(p string) bool {
+	return p != "" && path.Clean(p) == p && !path.IsAbs(p) && p != "." && p != ".." && !strings.HasPrefix(p, "../") && !strings.ContainsRune(p, 0)
 }

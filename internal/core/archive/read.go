@@ -199,8 +199,8 @@ func readEntry(f *zip.File, d tree.Digest) ([]byte, error) {
 
 // Copy writes the content of a file to w and fails where that is not what was kept. What w has then is to be thrown away.
 func (a *Archive) Copy(ctx context.Context, n Node, w io.Writer) error {
-	if len(n.Parts) == 1 && n.Size <= bundled { // a small file: taking its digest at once costs a fraction of what a Hasher does
-		data, err := a.part(n.Parts[0])
+	if len(n.Chunks) == 1 && n.Size <= bundled { // a small file: taking its digest at once costs a fraction of what a Hasher does
+		data, err := a.part(n.Chunks[0])
 		switch {
 		case err != nil:
 			return fmt.Errorf("%s: %w", n.Path, err)
@@ -212,7 +212,7 @@ func (a *Archive) Copy(ctx context.Context, n Node, w io.Writer) error {
 	}
 	sum := blake3.New()
 	to := io.MultiWriter(sum, w)
-	for _, p := range n.Parts {
+	for _, p := range n.Chunks {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -223,7 +223,7 @@ func (a *Archive) Copy(ctx context.Context, n Node, w io.Writer) error {
 	if tree.Digest(sum.Sum(nil)) == n.Digest {
 		return nil
 	}
-	if err := a.copyParts(ctx, n.Parts, io.Discard); err != nil { // it knows which
+	if err := a.copyParts(ctx, n.Chunks, io.Discard); err != nil { // it knows which
 		return fmt.Errorf("%s: %w", n.Path, err)
 	}
 	return notWhole(n)
@@ -234,7 +234,7 @@ func notWhole(n Node) error {
 }
 
 // copyPart writes a part. Where that is the whole of a large entry it passes through, and its digest is not checked: that of the file is.
-func (a *Archive) copyPart(p Part, w io.Writer) error {
+func (a *Archive) copyPart(p Chunk, w io.Writer) error {
 	done, err := a.passEntry(p, w)
 	if done || err != nil {
 		return err
@@ -251,18 +251,18 @@ func (a *Archive) copyPart(p Part, w io.Writer) error {
 var passed = sync.Pool{New: func() any { return new([256 << 10]byte) }}
 
 // passEntry writes a part that is the whole of an entry larger than those that small files share, and reports whether it is.
-func (a *Archive) passEntry(p Part, w io.Writer) (bool, error) {
+func (a *Archive) passEntry(p Chunk, w io.Writer) (bool, error) {
 	if p.Offset != 0 || p.Length <= bundled {
 		return false, nil
 	}
 	a.reading.Lock()
 	defer a.reading.Unlock()
-	f, name, err := a.find(p.Entry)
+	f, name, err := a.find(p.Blob)
 	if err != nil || f.UncompressedSize64 != uint64(p.Length) {
 		return false, err
 	}
 	wrong := func(err error) error {
-		return fmt.Errorf("content/%s: %.12s…: %w: %v", name, p.Entry.Hex(), ErrDamaged, err)
+		return fmt.Errorf("content/%s: %.12s…: %w: %v", name, p.Blob.Hex(), ErrDamaged, err)
 	}
 	r, err := f.Open()
 	if err != nil {
@@ -287,7 +287,7 @@ func (a *Archive) passEntry(p Part, w io.Writer) (bool, error) {
 }
 
 // copyParts writes parts, the entry of each checked.
-func (a *Archive) copyParts(ctx context.Context, parts []Part, w io.Writer) error {
+func (a *Archive) copyParts(ctx context.Context, parts []Chunk, w io.Writer) error {
 	for _, p := range parts {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -304,8 +304,8 @@ func (a *Archive) copyParts(ctx context.Context, parts []Part, w io.Writer) erro
 }
 
 // part is the bytes of one part, those of its entry checked.
-func (a *Archive) part(p Part) ([]byte, error) {
-	data, err := a.entry(p.Entry)
+func (a *Archive) part(p Chunk) ([]byte, error) {
+	data, err := a.entry(p.Blob)
 	if err != nil {
 		return nil, err
 	}

@@ -264,7 +264,7 @@ type listing struct {
 }
 
 type splitResult struct {
-	parts []Part
+	parts []Chunk
 	err   error
 }
 
@@ -286,8 +286,8 @@ func (l *listing) add(n Node) {
 		l.root.Files++
 		l.root.Bytes += n.Size
 	}
-	for _, p := range n.Parts {
-		l.used[p.Entry] = true
+	for _, p := range n.Chunks {
+		l.used[p.Blob] = true
 	}
 	if l.err == nil {
 		l.err = l.lines.Encode(&n)
@@ -305,7 +305,7 @@ func (l *listing) end(err error) (Root, map[tree.Digest]bool, error) {
 		return l.root, nil, err
 	}
 	for _, p := range result.parts {
-		l.used[p.Entry] = true
+		l.used[p.Blob] = true
 	}
 	for d := range l.used {
 		l.k.used[d] = true

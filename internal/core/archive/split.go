@@ -58,8 +58,8 @@ func border(h uint64, data []byte, mask uint64) (uint64, int) {
 const window = 2 * maxPart
 
 // split stores what in gives as parts, holding no more than a window of it in memory. What fits into one part is one.
-func (r *reader) split(in io.Reader) ([]Part, error) {
-	var parts []Part
+func (r *reader) split(in io.Reader) ([]Chunk, error) {
+	var parts []Chunk
 	buf, start := r.buf[:0], 0 // from start on, buf is what is not stored yet
 	defer func() { r.buf = buf }()
 	for end := false; !end; {
@@ -85,7 +85,7 @@ func (r *reader) split(in io.Reader) ([]Part, error) {
 			if err != nil {
 				return nil, err
 			}
-			parts = append(parts, Part{Entry: d, Length: int64(length)})
+			parts = append(parts, Chunk{Blob: d, Length: int64(length)})
 			start += length
 		}
 	}

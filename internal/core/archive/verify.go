@@ -141,13 +141,13 @@ func (a *Archive) verifySnapshot(ctx context.Context, s *Snapshot, good map[tree
 			whose[save.Folder+"\x00"+save.Account+"\x00"+f.Path] = save.Called()
 		}
 	}
-	wrong := func(parts []Part) string {
+	wrong := func(parts []Chunk) string {
 		for _, p := range parts {
-			if !good[p.Entry] {
-				if what, ok := bad[p.Entry]; ok {
+			if !good[p.Blob] {
+				if what, ok := bad[p.Blob]; ok {
 					return what
 				}
-				return fmt.Sprintf("the content %.12s… is %v", p.Entry.Hex(), ErrMissing)
+				return fmt.Sprintf("the content %.12s… is %v", p.Blob.Hex(), ErrMissing)
 			}
 		}
 		return ""
@@ -162,12 +162,12 @@ func (a *Archive) verifySnapshot(ctx context.Context, s *Snapshot, good map[tree
 	}
 	for _, root := range s.Roots {
 		if what := wrong(root.Listing); what != "" {
-			note(what, fmt.Sprintf("%s: all its %s", s.Address(), root.What))
+			note(what, fmt.Sprintf("%s: all its %s", s.Address(), root.Kind))
 			continue
 		}
 		err := a.Nodes(ctx, root, func(n Node) error {
-			if what := wrong(n.Parts); what != "" {
-				whom := root.What + ", " + n.Path
+			if what := wrong(n.Chunks); what != "" {
+				whom := string(root.Kind) + ", " + n.Path
 				if called, ok := whose[root.Folder+"\x00"+root.Account+"\x00"+n.Path]; ok {
 					whom = called
 				}
@@ -179,7 +179,7 @@ func (a *Archive) verifySnapshot(ctx context.Context, s *Snapshot, good map[tree
 			return err
 		}
 		if err != nil {
-			note(err.Error(), fmt.Sprintf("%s: %s", s.Address(), root.What))
+			note(err.Error(), fmt.Sprintf("%s: %s", s.Address(), root.Kind))
 		}
 	}
 	return nil
@@ -205,4 +205,16 @@ func (a *Archive) Size() (int64, error) {
 		return nil
 	})
 	return total, err
+}
+
+// Place tells places of saves apart: folder, account and name.
+func (s KeptSave) Place() string { return s.Folder + "\x00" + s.Account + "\x00" + s.Name }
+
+// Bytes is how many bytes of files a snapshot has.
+func (s *Snapshot) Bytes() int64 {
+	var total int64
+	for _, r := range s.Roots {
+		total += r.Bytes
+	}
+	return total
 }

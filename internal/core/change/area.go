@@ -15,34 +15,22 @@ import (
 	"syscall"
 	"time"
 
-	"ostrov/internal/core/durable"
-
 	"github.com/gofrs/flock"
 	"github.com/zeebo/blake3"
+
+	"ostrov/internal/core/tree"
 )
 
 // Names inside an area.
 const (
-	areaDir     = ".ostrov" // beside the game's folders
 	lockName    = "lock"
 	ownerName   = "owner.json"
 	journalName = "journal.json"
 	recordName  = "record.json"
-	noteName    = "ostrov-change-not-finished.txt"
 )
 
 // errNotDir is what looking below a file says.
 var errNotDir = syscall.ENOTDIR
-
-// Own reports whether a path, slash-separated, is of what changes leave beside the folders that they change.
-func Own(path string) bool {
-	for part := range strings.SplitSeq(path, "/") {
-		if part == areaDir || part == noteName {
-			return true
-		}
-	}
-	return false
-}
 
 // area is where changes of one folder are staged and journaled: .ostrov/KEY beside the folder, on its volume, where KEY is taken from the
 // folder's resolved path, so that every Ostrov that changes the folder meets the same lock and journal.
@@ -58,61 +46,83 @@ const maxUp = 8
 func findArea(root string, listed []string, create bool) (*area, error) {
 	sum := blake3.Sum256([]byte(root))
 	key := fmt.Sprintf("%x", sum[:8])
-	var why error
-	parent := root
-	for range maxUp {
-		next := filepath.Dir(parent)
-		if next == parent {
+	var candidates []*area
+	for parent, up := filepath.Dir(root), 0; up < maxUp; parent, up = filepath.Dir(parent), up+1 {
+		if !isListed(parent, listed) {
+			a := &area{root, filepath.Join(parent, tree.AreaName, key)}
+			if isDir(a.dir) && exists(filepath.Join(a.dir, lockName)) {
+				return a, nil
+			}
+			candidates = append(candidates, a)
+		}
+		if filepath.Dir(parent) == parent {
 			break
 		}
-		parent = next
-		if isListed(parent, listed) {
-			continue
-		}
-		a := &area{root, filepath.Join(parent, areaDir, key)}
-		if exists(filepath.Join(a.dir, lockName)) {
-			return a, nil
-		}
-		if !create || !exists(parent) {
-			continue
-		}
-		if err := a.make(); err != nil {
-			why = err
-			continue
-		}
-		return a, nil
 	}
 	if !create {
 		return nil, nil
 	}
+	var why error
+	for _, a := range candidates {
+		if !exists(filepath.Dir(filepath.Dir(a.dir))) {
+			continue
+		}
+		if why = a.make(); why == nil {
+			return a, nil
+		}
+	}
 	return nil, fmt.Errorf("%w of %s: there is no folder above it, on the same drive and writable, that the game does not list: %v", ErrNoRoom, root, why)
+}
+
+// isDir reports whether path is a folder itself, not a link to one: what a mod or a download could have left there is not followed.
+func isDir(path string) bool {
+	for _, p := range []string{path, filepath.Dir(path)} {
+		if info, err := os.Lstat(p); err != nil || !info.IsDir() {
+			return false
+		}
+	}
+	return true
 }
 
 // isListed reports whether dir is, or lies in, one of the folders that the game lists.
 func isListed(dir string, listed []string) bool {
-	for _, l := range listed {
-		if dir == l || within(dir, l) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(listed, func(l string) bool { return dir == l || within(dir, l) })
 }
 
-// make creates the area and proves, by a real rename into the folder, that both are on one volume.
+// within reports whether path lies below dir.
+func within(path, dir string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && rel != "." && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
+}
+
+// trialName is what an empty folder is called for a moment in the folder that is to be changed.
+const trialName = tree.AreaName + "-trial"
+
+// make creates the area and proves, by a real rename into the folder, that both are on one volume. A crash leaves at most an empty folder, which the next
+// trial uses again.
 func (a *area) make() error {
-	if err := os.MkdirAll(a.dir, 0o700); err != nil {
+	if err := mkdirAll(a.dir, 0o700); err != nil {
 		return err
+	}
+	if !isDir(a.dir) {
+		return fmt.Errorf("%s is a link", a.dir)
 	}
 	target := a.root
 	for !exists(target) {
 		target = filepath.Dir(target)
 	}
-	trial, moved := filepath.Join(a.dir, "trial"), filepath.Join(target, areaDir+"-trial")
-	err := os.Mkdir(trial, 0o700)
-	if err == nil || errors.Is(err, fs.ErrExist) {
-		if err = os.Rename(trial, moved); err == nil {
-			err = os.Remove(moved)
+	trial, moved := filepath.Join(a.dir, "trial"), filepath.Join(target, trialName)
+	err := remove(moved) // what a crash left
+	if err == nil {
+		err = mkdir(trial, 0o700)
+	}
+	if err == nil {
+		if err = rename(trial, moved); err == nil {
+			err = remove(moved)
 		}
+	}
+	if err == nil {
+		err = fault("create")
 	}
 	if err == nil {
 		var f *os.File
@@ -128,36 +138,52 @@ func (a *area) make() error {
 	return err
 }
 
-// lockAreas finds and locks the areas of all roots of a plan, in one order everywhere, so that two Ostrovs never wait for each other.
-func lockAreas(ctx context.Context, p Plan) (map[string]*area, func(), error) {
-	areas := map[string]*area{}
-	var roots []string
-	for _, item := range p.Items {
-		if _, ok := areas[item.Root]; !ok {
-			a, err := findArea(item.Root, p.Listed, true)
-			if err != nil {
-				return nil, nil, err
-			}
-			areas[item.Root] = a
-			roots = append(roots, item.Root)
+// areas are the areas of some folders, locked.
+type areas struct {
+	of     map[string]*area // by root
+	unlock func()
+}
+
+// lockAreas finds and locks the areas of folders, in one order everywhere, so that two Ostrovs never wait for each other. Without create those that
+// do not exist are left out.
+func lockAreas(ctx context.Context, roots, listed []string, create bool, wait time.Duration) (areas, error) {
+	found := areas{of: map[string]*area{}}
+	sorted := slices.Clone(roots)
+	sort.Strings(sorted)
+	for _, root := range slices.Compact(sorted) {
+		a, err := findArea(root, listed, create)
+		if err != nil {
+			return found, err
+		}
+		if a != nil {
+			found.of[root] = a
 		}
 	}
-	sort.Strings(roots)
 	var unlocks []func()
-	unlock := func() {
+	found.unlock = func() {
 		for _, u := range slices.Backward(unlocks) {
 			u()
 		}
 	}
-	for _, root := range roots {
-		u, err := areas[root].lock(ctx, p.Wait)
+	for _, a := range found.sorted() {
+		u, err := a.lock(ctx, wait)
 		if err != nil {
-			unlock()
-			return nil, nil, err
+			found.unlock()
+			return found, err
 		}
 		unlocks = append(unlocks, u)
 	}
-	return areas, unlock, nil
+	return found, nil
+}
+
+// sorted are the areas in the order in which they are locked.
+func (s areas) sorted() []*area {
+	var all []*area
+	for _, a := range s.of {
+		all = append(all, a)
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i].root < all[j].root })
+	return all
 }
 
 type owner struct {
@@ -182,8 +208,9 @@ func (a *area) lock(ctx context.Context, wait time.Duration) (func(), error) {
 		return nil, err
 	}
 	host, _ := os.Hostname()
-	data, _ := json.Marshal(owner{host, os.Getpid(), time.Now()})
-	_ = os.WriteFile(filepath.Join(a.dir, ownerName), data, 0o600) // who holds it is only told
+	since := time.Now() // who holds it is only told, to people
+	data, _ := json.Marshal(owner{host, os.Getpid(), since})
+	_ = os.WriteFile(filepath.Join(a.dir, ownerName), data, 0o600)
 	return func() {
 		_ = os.Remove(filepath.Join(a.dir, ownerName))
 		_ = l.Unlock()
@@ -199,159 +226,92 @@ func (a *area) holder() string {
 	return fmt.Sprintf("another Ostrov (process %d on %s, since %s)", o.Process, o.Host, o.Since.Local().Format("15:04:05"))
 }
 
-// pointer is the journal of an area that another one leads.
-type pointer struct {
-	Lead string `json:"lead"`
-	ID   string `json:"id"`
-}
+// place is where something of a change lies: ID/new/NUMBER or ID/old/NUMBER.
+func (a *area) place(p string) string { return filepath.Join(a.dir, filepath.FromSlash(p)) }
 
-func (a *area) writeJournal(r *Record) error { return writeJSON(filepath.Join(a.dir, journalName), r) }
+func (a *area) journalFile() string { return filepath.Join(a.dir, journalName) }
 
-func (a *area) writePointer(lead, id string) error {
-	return writeJSON(filepath.Join(a.dir, journalName), pointer{lead, id})
-}
+func (a *area) recordFile(id string) string { return filepath.Join(a.dir, id, recordName) }
 
 // noteFile is where the note for people lies: beside the game's folder.
-func (a *area) noteFile() string { return filepath.Join(filepath.Dir(filepath.Dir(a.dir)), noteName) }
+func (a *area) noteFile() string {
+	return filepath.Join(filepath.Dir(filepath.Dir(a.dir)), tree.NoteName)
+}
 
 func (a *area) writeNote(r *Record) error {
-	text := fmt.Sprintf("Ostrov was interrupted while it changed several files of %s:\n%s\n\nRun any ostrov command on this game before you play: it puts the old state back.\n", r.Install, r.Title)
+	text := fmt.Sprintf("Ostrov was interrupted while it changed several files of %s:\n%s\n\nRun any ostrov command on this game before you play: it puts the files in order.\n", r.Install, r.Title)
 	return writeFile(a.noteFile(), []byte(strings.ReplaceAll(text, "\n", newline)))
 }
 
 var newline = map[bool]string{true: "\r\n", false: "\n"}[runtime.GOOS == "windows"]
 
-// conclude turns the journal of a change that happened into its record.
-func (a *area) conclude(r *Record) error {
-	dir := filepath.Join(a.dir, r.ID)
-	_ = os.RemoveAll(filepath.Join(dir, "new")) // what is left of the stage is empty
-	if dir == r.Dir {
-		if err := writeJSON(filepath.Join(dir, recordName), r); err != nil {
-			return err
-		}
-	} else if err := writeJSON(filepath.Join(dir, recordName), pointer{r.Dir, r.ID}); err != nil {
-		return err
-	}
-	if err := fault("recorded"); err != nil {
-		return err
-	}
-	a.forgetOld()
-	return a.clear()
-}
-
-// clear removes the journal and the note.
+// clear removes the note and the journal.
 func (a *area) clear() error {
-	for _, name := range []string{a.noteFile(), filepath.Join(a.dir, journalName)} {
-		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	for _, name := range []string{a.noteFile(), a.journalFile(), a.journalFile() + ".new"} {
+		if err := remove(name); err != nil {
 			return err
 		}
 	}
-	return durable.SyncDir(a.dir)
+	return syncDir(a.dir)
 }
 
-// discard forgets a change that did not happen.
-func (a *area) discard(id string) error {
-	return errors.Join(a.clear(), removeAll(filepath.Join(a.dir, id)))
-}
-
-// changes are the folders of changes in the area, oldest first.
+// changes are the ids of changes that have a folder in the area, oldest first.
 func (a *area) changes() []string {
 	list, _ := os.ReadDir(a.dir)
 	var ids []string
-	for _, e := range list {
-		if e.IsDir() {
+	for _, e := range list { // sorted by name
+		if e.IsDir() && idPattern.MatchString(e.Name()) {
 			ids = append(ids, e.Name())
 		}
 	}
 	return ids
 }
 
-// forgetOld removes what changes further back than keepRecords moved aside. All of it is in the archive too, or was taken back.
-func (a *area) forgetOld() {
+// lastSeq is the highest number that a change in the area has.
+func (a *area) lastSeq() int64 {
+	var last int64
+	for _, id := range a.changes() {
+		var n int64
+		if _, err := fmt.Sscanf(id, "c%010d-", &n); err == nil {
+			last = max(last, n)
+		}
+	}
+	return last
+}
+
+// prune removes what older changes moved aside, but for those whose old content nothing else keeps; held says whether what keeps it is still there.
+func (a *area) prune(held func(Safe) bool) {
 	ids := a.changes()
-	for len(ids) > keepRecords {
-		_ = removeAll(filepath.Join(a.dir, ids[0]))
-		ids = ids[1:]
+	for _, id := range ids[:max(0, len(ids)-keepRecords)] {
+		r, err := readRecord(a.recordFile(id))
+		if err != nil {
+			continue // unknown: it stays
+		}
+		needed := slices.ContainsFunc(r.Items, func(x Exchange) bool {
+			return x.Root == a.root && x.Old != "" && strings.HasPrefix(x.Old, id+"/") && exists(a.place(x.Old)) && !held(x.Safe)
+		})
+		if !needed {
+			_ = removeAll(filepath.Join(a.dir, id)) // what cannot be removed is removed by the next change
+		}
 	}
 }
 
-// recover finishes or rolls back what an interrupted Ostrov left in the area, which is locked.
-func (a *area) recover() error {
-	path := filepath.Join(a.dir, journalName)
-	data, err := os.ReadFile(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err == nil {
-		var p pointer
-		if err := json.Unmarshal(data, &p); err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+// keepRecords is how many changes of an area can be taken back at least.
+const keepRecords = 8
+
+// sweep removes what was staged and never journaled: folders of changes without a record.
+func (a *area) sweep() error {
+	for _, id := range a.changes() {
+		if exists(a.recordFile(id)) {
+			continue
 		}
-		lead := a
-		if p.Lead != "" && p.Lead != a.dir {
-			lead = &area{dir: p.Lead}
+		old, err := os.ReadDir(filepath.Join(a.dir, id, "old"))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) || len(old) > 0 {
+			continue // never delete what was moved aside, whoever lost the record
 		}
-		r, err := readRecord(filepath.Join(lead.dir, journalName))
-		switch {
-		case errors.Is(err, fs.ErrNotExist) || err == nil && lead != a && r.ID != p.ID: // the lead is through, or never began
-			if err := a.clear(); err != nil {
-				return err
-			}
-		case err != nil:
+		if err := removeAll(filepath.Join(a.dir, id)); err != nil {
 			return err
-		case r.State == "done":
-			if err := (&area{root: a.root, dir: lead.dir}).conclude(r); err != nil {
-				return err
-			}
-			if lead != a {
-				if err := a.conclude(r); err != nil {
-					return err
-				}
-			}
-		default:
-			if err := r.rollBack(); err != nil {
-				return fmt.Errorf("putting back what an interrupted command left: %w", err)
-			}
-			if err := errors.Join(lead.discard(r.ID), a.discard(r.ID)); err != nil {
-				return err
-			}
-		}
-	}
-	for _, id := range a.changes() { // staged and never journaled
-		if dir := filepath.Join(a.dir, id); !exists(filepath.Join(dir, recordName)) {
-			if err := removeAll(dir); err != nil {
-				return err
-			}
 		}
 	}
 	return nil
-}
-
-// Recover puts the folders in order that an interrupted Ostrov left, each as roots name it, and reports whether there was anything to do.
-// listed is as in Plan. Folders that another Ostrov is changing at this moment are left to it.
-func Recover(ctx context.Context, roots, listed []string) (bool, error) {
-	did := false
-	for _, root := range roots {
-		a, err := findArea(root, listed, false)
-		if err != nil {
-			return did, err
-		}
-		if a == nil || !exists(filepath.Join(a.dir, journalName)) {
-			continue
-		}
-		unlock, err := a.lock(ctx, 100*time.Millisecond)
-		if locked := (*LockedError)(nil); errors.As(err, &locked) {
-			continue
-		}
-		if err != nil {
-			return did, err
-		}
-		err = a.recover()
-		unlock()
-		if err != nil {
-			return did, err
-		}
-		did = true
-	}
-	return did, nil
 }

@@ -1,24 +1,23 @@
 // Package change alters game folders so that no crash, full disk or second Ostrov can leave them half done, and takes changes back.
 //
-// A Plan names targets (a file or a folder in some folder) and what each is to become. Apply stages everything new on the same volume,
-// writes a journal, exchanges old for new by renames and keeps the old beside; Recover, which every command calls first, rolls an
-// interrupted change back; Undo exchanges the other way round. What is replaced is never deleted but moved aside whole.
+// A Plan names targets (a file or a folder in some folder) and what each is to become. Apply stages everything new on the same volume, writes a
+// journal beside each folder, exchanges old for new by renames and keeps the old beside; Recover rolls an interrupted change back, or concludes it
+// where it had happened; Undo exchanges the other way round. What is replaced is never deleted but moved aside whole, and stays there at least
+// until a snapshot holds it: an Item that replaces something must say what keeps the old bytes (Safe).
 //
-// The promise: after a crash at any instant and the next Recover, all targets are in their old state, or all in their new one. The
-// package knows paths, not games. Areas, journals and locks are described in docs/formats.md.
+// The promise: after a crash at any instant and the next Recover, all targets are in their old state, or all in their new one. A journal is believed
+// only if Ostrov's own home knows it (Vouch). The package knows paths, not games. Areas, journals and locks are described in docs/formats.md.
 package change
 
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -30,14 +29,18 @@ type Item struct {
 	// Root is the folder that holds the target: absolute, links resolved. It is made when it is missing and Create is set.
 	Root   string
 	Create bool
-	// Name is the target's path below Root, slash-separated. Missing folders on the way to it are made.
+	// Name is the target's path below Root, slash-separated. Missing folders on the way to it are made; links on the way are refused.
 	Name string
 	// Fill writes what the target is to become into the stage; nil removes the target.
 	Fill func(ctx context.Context, stage *Stage) error
 	// Expect, when not nil, is what the target must be just before the exchange; else the change fails with ErrChanged.
-	Expect *Print
-	// from is a path beside, that is to become the target: for Undo.
-	from string
+	Expect *Signature
+	// Safe is what keeps what is there now. Source is what keeps what Fill writes, where something does.
+	Safe   Safe
+	Source Safe
+
+	from string // a place in the area that is to become the target: for Undo
+	made int    // for Undo: how many folders above the target go with it when they are empty
 }
 
 // Plan is a change that has not been made.
@@ -52,34 +55,19 @@ type Plan struct {
 	// Announce is called when everything is staged, before anything is exchanged: a crash after the commit must not leave a change that nobody
 	// can find. It may announce a change that then does not happen, and so has no record.
 	Announce func(*Record) error
-	// Now is the time of the change.
+	// Held reports whether what keeps the old content of an earlier change is still there. nil: it is not.
+	Held func(Safe) bool
+	// Vouch is as for Recover.
+	Vouch Vouch
+	// Above is the highest number of a change that is known; the change gets a higher one.
+	Above int64
+	// Now is the time of the change, for people.
 	Now time.Time
 	// Wait is how long to wait for another Ostrov that is changing the same folder.
 	Wait time.Duration
-}
 
-// Record is a change that has been made; it is kept beside the folders, and a pointer to it in Ostrov's home.
-type Record struct {
-	Format  int        `json:"ostrov_change"`
-	ID      string     `json:"id"`
-	Title   string     `json:"title"`
-	Install string     `json:"install"`
-	Time    time.Time  `json:"time"`
-	State   string     `json:"state"` // applying or done
-	Undoes  string     `json:"undoes,omitempty"`
-	Undone  bool       `json:"undone,omitempty"`
-	Items   []Exchange `json:"items"`
-	Dir     string     `json:"dir"` // the change's folder in the first area
-}
-
-// Exchange is one target with where its old content went and where its new content came from.
-type Exchange struct {
-	Root   string   `json:"root"`
-	Target string   `json:"target"`
-	New    string   `json:"new,omitempty"`  // "": the target was removed
-	Old    string   `json:"old,omitempty"`  // "": there was none
-	After  Print    `json:"after"`          // the target as the change left it
-	Made   []string `json:"made,omitempty"` // folders made on the way, outermost first
+	of   string
+	back bool
 }
 
 // Errors that callers tell apart.
@@ -88,6 +76,10 @@ var (
 	ErrChanged = errors.New("has changed meanwhile")
 	// ErrNoRoom says that there is nowhere to stage a change.
 	ErrNoRoom = errors.New("no place to prepare the change")
+	// ErrUnsafe says that nothing would keep what a change replaces.
+	ErrUnsafe = errors.New("would be lost: nothing keeps it")
+	// ErrLink says that a link lies on the way to a target.
+	ErrLink = errors.New("is a link; nothing is changed through it")
 )
 
 // LockedError says that another Ostrov holds a folder.
@@ -97,41 +89,53 @@ func (e *LockedError) Error() string {
 	return fmt.Sprintf("%s is being changed by %s; try again when that is done", e.Folder, e.Holder)
 }
 
-// recordFormat is the number of the journal's format.
-const recordFormat = 1
-
-// keepRecords is how many changes of an area can still be taken back; what older ones moved aside is removed.
-const keepRecords = 8
-
-// Apply makes the change, or leaves everything as it was and says why not. It has called Recover for the folders first.
-func Apply(ctx context.Context, p Plan) (*Record, error) { return apply(ctx, p, "") }
-
-func apply(ctx context.Context, p Plan, undoes string) (record *Record, err error) {
+// Apply makes the change, or leaves everything as it was and says why not.
+func Apply(ctx context.Context, p Plan) (*Record, error) {
 	if len(p.Items) == 0 {
 		return nil, errors.New("nothing to change")
 	}
-	areas, unlock, err := lockAreas(ctx, p)
+	var roots []string
+	for _, item := range p.Items {
+		roots = append(roots, item.Root)
+	}
+	locked, err := lockAreas(ctx, roots, p.Listed, true, p.Wait)
 	if err != nil {
 		return nil, err
 	}
-	defer unlock()
-	for _, a := range areas {
-		if err := a.recover(); err != nil {
+	defer locked.unlock()
+	last := p.Above
+	for _, a := range locked.of {
+		if exists(a.journalFile()) { // another Ostrov was killed since the caller has put things in order
+			return nil, &UnfinishedError{a.root}
+		}
+		if err := a.sweep(); err != nil {
 			return nil, err
 		}
+		last = max(last, a.lastSeq())
 	}
-	lead := areas[p.Items[0].Root]
-	r := &Record{Format: recordFormat, ID: p.Now.UTC().Format("20060102T150405.000000Z") + "-" + strings.ToLower(rand.Text()[:6]), Title: p.Title, Install: p.Install,
-		Time: p.Now, State: "applying", Undoes: undoes}
-	r.Dir = filepath.Join(lead.dir, r.ID)
-	t := &transaction{ctx, p, r, areas, lead}
+	id := fmt.Sprintf("c%010d-%s", last+1, strings.ToLower(rand.Text()[:6]))
+	r := &Record{Format: recordFormat, ID: id, Seq: last + 1, Title: p.Title, Install: p.Install, Time: p.Now, State: applying, Of: id}
+	if p.of != "" {
+		r.Of, r.Back = p.of, p.back
+	}
+	t := &transaction{ctx, p, r, locked}
 	if err := t.stage(); err != nil {
 		return nil, errors.Join(err, t.discard())
 	}
 	if err := t.exchange(); err != nil {
 		return nil, err
 	}
-	return r, t.finish()
+	if err := t.conclude(); err != nil {
+		return r, err
+	}
+	held := p.Held
+	if held == nil {
+		held = func(Safe) bool { return false }
+	}
+	for _, a := range locked.of {
+		a.prune(held)
+	}
+	return r, nil
 }
 
 // transaction is one change under way, all its areas locked.
@@ -139,28 +143,27 @@ type transaction struct {
 	ctx   context.Context
 	plan  Plan
 	r     *Record
-	areas map[string]*area // by root
-	lead  *area
+	areas areas
 }
 
-// dir is the folder of the change in the area of root.
-func (t *transaction) dir(root string) string { return filepath.Join(t.areas[root].dir, t.r.ID) }
+func (t *transaction) area(x Exchange) *area { return t.areas.of[x.Root] }
 
 // stage prepares all new content, on the drive, and the list of exchanges.
 func (t *transaction) stage() error {
 	var batch durable.Batch
 	var dirs []string
 	for i, item := range t.plan.Items {
-		dir := t.dir(item.Root)
+		a := t.areas.of[item.Root]
+		dir := filepath.Join(a.dir, t.r.ID)
 		for _, sub := range []string{"new", "old"} {
-			if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
+			if err := mkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
 				return err
 			}
 		}
-		x := Exchange{Root: item.Root, Target: filepath.Join(item.Root, filepath.FromSlash(item.Name)), New: item.from}
 		number := fmt.Sprintf("%04d", i)
+		x := Exchange{Root: item.Root, Name: item.Name, New: item.from, Old: path.Join(t.r.ID, "old", number), Safe: item.Safe, Source: item.Source, Made: item.made}
 		if item.Fill != nil {
-			x.New = filepath.Join(dir, "new", number)
+			x.New = path.Join(t.r.ID, "new", number)
 			stage, err := openStage(filepath.Join(dir, "new"), number, &batch)
 			if err != nil {
 				return err
@@ -174,17 +177,19 @@ func (t *transaction) stage() error {
 		}
 		if x.New != "" {
 			var err error
-			if x.After, err = PrintOf(t.ctx, x.New); err != nil {
+			if x.After, err = SignatureOf(t.ctx, a.place(x.New)); err != nil {
 				return err
 			}
+			if x.After.Missing() {
+				return fmt.Errorf("what %s is to become is not there any more", x.Target())
+			}
 		}
-		x.Old = filepath.Join(dir, "old", number)
 		t.r.Items = append(t.r.Items, x)
 	}
-	if err := batch.End(dirs...); err != nil {
+	if err := fault("sync"); err != nil {
 		return err
 	}
-	return fault("staged")
+	return batch.End(dirs...)
 }
 
 // exchange journals the change and makes it. Whatever fails after the journal stands is rolled back.
@@ -195,260 +200,232 @@ func (t *transaction) exchange() error {
 		}
 	}
 	for i, item := range t.plan.Items {
-		x := &t.r.Items[i]
-		now, err := PrintOf(t.ctx, x.Target)
-		if err == nil && item.Expect != nil && !now.Equal(*item.Expect) {
-			err = fmt.Errorf("%s %w", x.Target, ErrChanged)
-		}
-		if err != nil {
+		if err := t.look(item, &t.r.Items[i]); err != nil {
 			return errors.Join(err, t.discard())
 		}
-		if now.Missing() {
-			x.Old = ""
-		}
-		for dir := filepath.Dir(x.Target); ; dir = filepath.Dir(dir) {
-			if _, err := os.Lstat(dir); err == nil {
-				break
-			}
-			x.Made = append([]string{dir}, x.Made...)
-		}
-		if !item.Create && !exists(item.Root) {
-			return errors.Join(fmt.Errorf("%s is not there", item.Root), t.discard())
-		}
+	}
+	if err := t.r.check(); err != nil {
+		return errors.Join(err, t.discard())
 	}
 	if t.plan.Announce != nil {
 		if err := t.plan.Announce(t.r); err != nil {
 			return errors.Join(err, t.discard())
 		}
 	}
-	if err := t.journal(); err != nil {
-		return errors.Join(err, t.rollBack())
+	err := t.journal()
+	for i := 0; i < len(t.r.Items) && err == nil; i++ {
+		err = t.swap(t.r.Items[i])
 	}
-	for i := range t.r.Items {
-		if err := t.swap(&t.r.Items[i]); err != nil {
-			return errors.Join(err, t.rollBack())
+	if err == nil {
+		err = t.verify()
+	}
+	if err == nil {
+		t.r.State = done // the commit point: from here on the change has happened
+		if err = writeJSON(t.lead().journalFile(), t.r); err != nil {
+			t.r.State = applying
 		}
 	}
-	if err := t.verify(); err != nil {
-		return errors.Join(err, t.rollBack())
-	}
-	t.r.State = "done" // the commit point: from here on the change has happened
-	if err := t.lead.writeJournal(t.r); err != nil {
-		t.r.State = "applying"
+	if err != nil {
 		return errors.Join(err, t.rollBack())
 	}
 	return nil
 }
 
-// within reports whether path lies below dir.
-func within(path, dir string) bool {
-	rel, err := filepath.Rel(dir, path)
-	return err == nil && rel != "." && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
+// look sees what is at a target just before the exchange.
+func (t *transaction) look(item Item, x *Exchange) error {
+	now, err := SignatureOf(t.ctx, x.Target())
+	switch {
+	case err != nil:
+		return err
+	case item.Expect != nil && !now.Equal(*item.Expect):
+		return fmt.Errorf("%s %w", x.Target(), ErrChanged)
+	case now.Missing():
+		x.Old = ""
+	case x.Safe.IsZero():
+		return fmt.Errorf("%s %w", x.Target(), ErrUnsafe)
+	}
+	if !item.Create && !exists(item.Root) {
+		return fmt.Errorf("%s is not there", item.Root)
+	}
+	if x.New == "" {
+		return nil
+	}
+	x.Made = 0
+	for dir := filepath.Dir(x.Target()); !exists(dir); dir = filepath.Dir(dir) {
+		x.Made++
+	}
+	return checkWay(item.Root, item.Name)
 }
 
-// journal writes the pointers of the other areas, then the lead's journal, then the note for people.
-func (t *transaction) journal() error {
-	for _, a := range t.sorted() {
-		if a != t.lead {
-			if err := a.writePointer(t.lead.dir, t.r.ID); err != nil {
-				return err
-			}
+// checkWay refuses a target that a link on the way leads to.
+func checkWay(root, name string) error {
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		full := filepath.Join(root, filepath.FromSlash(dir))
+		if info, err := os.Lstat(full); err == nil && info.Mode()&os.ModeSymlink != 0 {
+			return fmt.Errorf("%s %w", full, ErrLink)
 		}
 	}
-	if err := fault("before-journal"); err != nil {
-		return err
+	return nil
+}
+
+// lead is the area whose journal says whether the change has happened.
+func (t *transaction) lead() *area { return t.areas.of[t.r.Roots()[0]] }
+
+// leadLast are the areas of the change, the lead last.
+func (t *transaction) leadLast() []*area {
+	var all []*area
+	for _, a := range t.areas.sorted() {
+		if a != t.lead() && slices.Contains(t.r.Roots(), a.root) {
+			all = append(all, a)
+		}
 	}
-	if err := t.lead.writeJournal(t.r); err != nil {
-		return err
+	return append(all, t.lead())
+}
+
+// journal writes the change down beside each folder, the lead last, and then the note for people.
+func (t *transaction) journal() error {
+	for _, a := range t.leadLast() {
+		if err := writeJSON(a.journalFile(), t.r); err != nil {
+			return err
+		}
 	}
 	if len(t.r.Items) > 1 {
-		for _, a := range t.sorted() {
+		for _, a := range t.leadLast() {
 			if err := a.writeNote(t.r); err != nil {
 				return err
 			}
 		}
 	}
-	return fault("journaled")
+	return nil
 }
 
 // swap moves one target aside and its new content into place.
-func (t *transaction) swap(x *Exchange) error {
-	for _, dir := range x.Made {
-		if err := os.Mkdir(dir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+func (t *transaction) swap(x Exchange) error {
+	a, target := t.area(x), x.Target()
+	if x.New != "" {
+		if err := mkdirAll(filepath.Dir(target), 0o755); err != nil {
 			return err
 		}
 	}
 	if x.Old != "" {
-		if err := durable.Rename(x.Target, x.Old); err != nil {
-			return err
-		}
-		if err := fault("aside"); err != nil {
+		if err := rename(target, a.place(x.Old)); err != nil {
 			return err
 		}
 	}
 	if x.New != "" {
-		if err := durable.Rename(x.New, x.Target); err != nil {
+		if err := rename(a.place(x.New), target); err != nil {
 			return err
 		}
+	} else {
+		removeMade(x)
 	}
-	if err := durable.SyncDir(filepath.Dir(x.Target)); err != nil {
-		return err
+	if dir := filepath.Dir(target); exists(dir) {
+		return syncDir(dir)
 	}
-	return fault("exchanged")
+	return nil
+}
+
+// removeMade removes the folders that were made on the way to a target which is gone, those that are empty.
+func removeMade(x Exchange) {
+	dir := filepath.Dir(x.Target())
+	for range x.Made {
+		if remove(dir) != nil { // not empty
+			return
+		}
+		dir = filepath.Dir(dir)
+	}
 }
 
 func (t *transaction) verify() error {
 	for _, x := range t.r.Items {
-		now, err := PrintOf(t.ctx, x.Target)
+		now, err := SignatureOf(t.ctx, x.Target())
 		if err != nil {
 			return err
 		}
 		if !now.Equal(x.After) {
-			return fmt.Errorf("%s is not what was put there: it %w", x.Target, ErrChanged)
+			return fmt.Errorf("%s is not what was put there: it %w", x.Target(), ErrChanged)
 		}
 	}
-	return fault("verified")
+	return nil
 }
 
 // rollBack undoes what has been exchanged and forgets the change.
 func (t *transaction) rollBack() error {
-	if err := t.r.rollBack(); err != nil {
-		return fmt.Errorf("%w; the next command tries again to put the old state back", err)
+	for _, x := range slices.Backward(t.r.Items) {
+		if err := t.swapBack(x); err != nil {
+			return fmt.Errorf("%w; the next command tries again to put the old state back", err)
+		}
 	}
 	return t.discard()
 }
 
-// finish turns the journal into a record and drops what is not needed any more. The change has happened: what fails here only leaves
-// something to clean up for the next Recover.
-func (t *transaction) finish() error {
-	if err := fault("committed"); err != nil {
-		return err
+// swapBack puts one target back to its old state. It may be called again after being interrupted itself.
+func (t *transaction) swapBack(x Exchange) error {
+	a, target := t.area(x), x.Target()
+	oldAside := x.Old != "" && exists(a.place(x.Old))
+	newPlaced := x.New != "" && !exists(a.place(x.New)) && exists(target)
+	if newPlaced && (oldAside || x.Old == "") {
+		if err := rename(target, a.place(x.New)); err != nil {
+			return err
+		}
 	}
-	for _, a := range t.sorted() {
-		if err := a.conclude(t.r); err != nil {
+	if oldAside {
+		if exists(target) { // something else has been put there since: kept beside
+			if err := rename(target, freeName(a.place(x.Old)+".found")); err != nil {
+				return err
+			}
+		}
+		if err := mkdirAll(filepath.Dir(target), 0o755); err != nil {
+			return err
+		}
+		if err := rename(a.place(x.Old), target); err != nil {
+			return err
+		}
+	}
+	if x.New != "" && x.Old == "" {
+		removeMade(x)
+	}
+	if dir := filepath.Dir(target); exists(dir) {
+		return syncDir(dir)
+	}
+	return nil
+}
+
+// conclude turns the journals of a change that has happened into records, the lead first: a journal whose lead has a record has happened. It may be
+// called again after being interrupted.
+func (t *transaction) conclude() error {
+	all := t.leadLast()
+	for _, a := range slices.Backward(all) {
+		if err := removeAll(filepath.Join(a.dir, t.r.ID, "new")); err != nil { // what is left of the stage is empty
+			return err
+		}
+		if err := mkdirAll(filepath.Join(a.dir, t.r.ID), 0o700); err != nil {
+			return err
+		}
+		if err := writeJSON(a.recordFile(t.r.ID), t.r); err != nil {
+			return err
+		}
+	}
+	for _, a := range all {
+		if err := a.clear(); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// discard removes what was staged for a change that does not happen.
+// discard forgets a change that did not happen. What was found at a target meanwhile and kept beside stays.
 func (t *transaction) discard() error {
 	var err error
-	for _, a := range t.sorted() {
-		err = errors.Join(err, a.discard(t.r.ID))
+	roots := t.areas.sorted()
+	for _, a := range roots {
+		dir := filepath.Join(a.dir, t.r.ID)
+		err = errors.Join(err, a.clear(), removeAll(filepath.Join(dir, "new")))
+		if left, _ := os.ReadDir(filepath.Join(dir, "old")); len(left) == 0 {
+			err = errors.Join(err, removeAll(dir))
+		}
 	}
 	return err
-}
-
-// sorted are the areas of the change, each once, the lead last: when its journal is gone nothing points to it.
-func (t *transaction) sorted() []*area {
-	var all []*area
-	for _, a := range t.areas {
-		if a != t.lead {
-			all = append(all, a)
-		}
-	}
-	sort.Slice(all, func(i, j int) bool { return all[i].dir < all[j].dir })
-	return append(all, t.lead)
-}
-
-// rollBack puts every target back to its old state. It may be called again after being interrupted itself.
-func (r *Record) rollBack() error {
-	for i := len(r.Items) - 1; i >= 0; i-- {
-		x := r.Items[i]
-		oldAside := x.Old != "" && exists(x.Old)
-		newPlaced := x.New != "" && !exists(x.New) && exists(x.Target)
-		if newPlaced && (oldAside || x.Old == "") {
-			if err := durable.Rename(x.Target, x.New); err != nil {
-				return err
-			}
-		}
-		if oldAside {
-			if exists(x.Target) { // something else has been put there since: kept beside
-				if err := durable.Rename(x.Target, freeName(x.Old+".found")); err != nil {
-					return err
-				}
-			}
-			if err := durable.Rename(x.Old, x.Target); err != nil {
-				return err
-			}
-		}
-		for j := len(x.Made) - 1; j >= 0; j-- {
-			_ = os.Remove(x.Made[j]) // only when empty
-		}
-		if err := durable.SyncDir(filepath.Dir(x.Target)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
-	return nil
-}
-
-// Undo takes back a change that Apply made, and returns the change that did so. It fails with ErrChanged when a target is not as the
-// change left it, unless force is set.
-func Undo(ctx context.Context, r *Record, p Plan, force bool) (*Record, error) {
-	for i := len(r.Items) - 1; i >= 0; i-- {
-		x := r.Items[i]
-		name, err := filepath.Rel(x.Root, x.Target)
-		if err != nil {
-			return nil, err
-		}
-		item := Item{Root: x.Root, Name: filepath.ToSlash(name), from: x.Old}
-		if !force {
-			item.Expect = &r.Items[i].After
-		}
-		p.Items = append(p.Items, item)
-	}
-	done, err := apply(ctx, p, r.ID)
-	if err != nil {
-		return nil, err
-	}
-	r.Undone = true
-	return done, writeJSON(filepath.Join(r.Dir, recordName), r)
-}
-
-// Changed returns the targets that are not as the change left them.
-func (r *Record) Changed(ctx context.Context) ([]string, error) {
-	var changed []string
-	for _, x := range r.Items {
-		now, err := PrintOf(ctx, x.Target)
-		if err != nil {
-			return nil, err
-		}
-		if !now.Equal(x.After) {
-			changed = append(changed, x.Target)
-		}
-	}
-	return changed, nil
-}
-
-// ReadRecord reads the record of a change from its folder.
-func ReadRecord(dir string) (*Record, error) {
-	r, err := readRecord(filepath.Join(dir, recordName))
-	if err != nil {
-		return nil, err
-	}
-	return r, nil
-}
-
-func readRecord(path string) (*Record, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	var r Record
-	if err := json.Unmarshal(data, &r); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	if r.Format != recordFormat {
-		return nil, fmt.Errorf("%s is of format %d; this Ostrov reads %d", path, r.Format, recordFormat)
-	}
-	return &r, nil
-}
-
-func exists(path string) bool {
-	_, err := os.Lstat(path)
-	return err == nil
 }
 
 func freeName(path string) string {
@@ -457,4 +434,62 @@ func freeName(path string) string {
 			return name
 		}
 	}
+}
+
+// Undo takes back a change that Apply made, or makes one again that was taken back, and returns the change that did so. p says how, and has no items.
+// It fails with ErrChanged when a target is not as the change left it, unless force is set.
+func Undo(ctx context.Context, r *Record, p Plan, force bool) (*Record, error) {
+	for _, x := range slices.Backward(r.Items) {
+		item := Item{Root: x.Root, Name: x.Name, Create: true, from: x.Old, Safe: x.Source, Source: x.Safe}
+		if x.Old == "" {
+			item.made = x.Made
+		}
+		if item.Safe.IsZero() {
+			item.Safe = Aside()
+		}
+		if !force {
+			item.Expect = &x.After
+		} else if now, err := SignatureOf(ctx, x.Target()); err != nil {
+			return nil, err
+		} else if !now.Equal(x.After) {
+			item.Safe = Aside()
+		}
+		p.Items = append(p.Items, item)
+	}
+	p.of, p.back = r.Of, !r.Back
+	return Apply(ctx, p)
+}
+
+// Changed returns the targets that are not as the change left them.
+func (r *Record) Changed(ctx context.Context) ([]string, error) {
+	var changed []string
+	for _, x := range r.Items {
+		now, err := SignatureOf(ctx, x.Target())
+		if err != nil {
+			return nil, err
+		}
+		if !now.Equal(x.After) {
+			changed = append(changed, x.Target())
+		}
+	}
+	return changed, nil
+}
+
+// Find reads the record of a change that concerns the folder root. It is fs.ErrNotExist where the change did not happen, or is forgotten.
+func Find(root string, listed []string, id string) (*Record, error) {
+	if !idPattern.MatchString(id) {
+		return nil, fmt.Errorf("%.80q is no change", id)
+	}
+	a, err := findArea(root, listed, false)
+	if err != nil {
+		return nil, err
+	}
+	if a == nil {
+		return nil, os.ErrNotExist
+	}
+	r, err := readRecord(a.recordFile(id))
+	if err == nil && r.ID != id {
+		err = fmt.Errorf("%s is the record of another change", a.recordFile(id))
+	}
+	return r, err
 }

@@ -29,12 +29,12 @@ func world(t *testing.T) (dir, saves string) {
 	return dir, saves
 }
 
-func write(t *testing.T, path, text string) {
+func write(t testing.TB, path, text string) {
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
 	require.NoError(t, os.Chtimes(path, then, then))
 }
 
-func read(t *testing.T, path string) string {
+func read(t testing.TB, path string) string {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return "(none)"
@@ -53,52 +53,65 @@ func fill(text string) func(context.Context, *Stage) error {
 	}
 }
 
+// book is what a home knows of changes.
+type book map[string]string
+
+func (b book) announce(r *Record) error { b[r.ID] = r.Digest(); return nil }
+
+func (b book) vouch(id, digest string) bool { return b[id] == digest && digest != "" }
+
+var known = book{}
+
 func plan(saves string, items ...Item) Plan {
 	for i := range items {
 		items[i].Root = saves
+		if items[i].Safe.IsZero() {
+			items[i].Safe = Aside()
+		}
 	}
-	return Plan{Title: "test", Install: "game@main", Items: items, Listed: []string{saves}, Now: then}
+	return Plan{Title: "test", Install: "game@main", Items: items, Listed: []string{saves}, Now: then, Announce: known.announce}
 }
 
-func printOf(t *testing.T, path string) Print {
-	p, err := PrintOf(t.Context(), path)
+func signatureOf(t testing.TB, path string) Signature {
+	p, err := SignatureOf(t.Context(), path)
 	require.NoError(t, err)
 	return p
 }
 
-func TestApplyAndUndo(t *testing.T) {
+func TestApplyUndoAndRedo(t *testing.T) {
 	_, saves := world(t)
-	before := printOf(t, saves)
+	before := signatureOf(t, saves)
 	r, err := Apply(t.Context(), plan(saves,
-		Item{Name: "a.sav", Fill: fill("new a")},
-		Item{Name: "b.sav", Fill: fill("new b")},
+		Item{Name: "a.sav", Fill: fill("new a"), Create: true},
+		Item{Name: "b.sav", Fill: fill("new b"), Create: true},
 		Item{Name: "slot_00"},
-		Item{Name: "deep/er/c.sav", Fill: fill("new c")},
+		Item{Name: "deep/er/c.sav", Fill: fill("new c"), Create: true},
 	))
 	require.NoError(t, err)
+	after := signatureOf(t, saves)
 	assert.Equal(t, "new a", read(t, filepath.Join(saves, "a.sav")))
-	assert.Equal(t, "new b", read(t, filepath.Join(saves, "b.sav")))
 	assert.Equal(t, "new c", read(t, filepath.Join(saves, "deep", "er", "c.sav")))
 	assert.NoDirExists(t, filepath.Join(saves, "slot_00"))
 
-	stored, err := ReadRecord(r.Dir)
+	stored, err := Find(saves, []string{saves}, r.ID)
 	require.NoError(t, err)
+	assert.Equal(t, r.Digest(), stored.Digest())
 	changed, err := stored.Changed(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, changed)
 	back, err := Undo(t.Context(), stored, plan(saves), false)
 	require.NoError(t, err)
-	require.NoError(t, os.Remove(filepath.Join(saves, "deep", "er")))
-	require.NoError(t, os.Remove(filepath.Join(saves, "deep")))
-	assert.True(t, before.Equal(printOf(t, saves)), "bytes, times and modes are back")
-	assert.Equal(t, "old a", read(t, filepath.Join(saves, "a.sav")))
+	assert.True(t, before.Equal(signatureOf(t, saves)), "bytes, times and modes are back, and the folders that were made are gone")
+	assert.True(t, back.Back)
+	assert.Equal(t, r.ID, back.Of)
 
-	stored, err = ReadRecord(r.Dir)
+	again, err := Undo(t.Context(), back, plan(saves), false)
+	require.NoError(t, err, "what was taken back can be made again")
+	assert.False(t, again.Back)
+	assert.True(t, after.Equal(signatureOf(t, saves)))
+	_, err = Undo(t.Context(), again, plan(saves), false)
 	require.NoError(t, err)
-	assert.True(t, stored.Undone)
-	_, err = Undo(t.Context(), back, plan(saves), false)
-	require.NoError(t, err, "an undo can be taken back too")
-	assert.Equal(t, "new b", read(t, filepath.Join(saves, "b.sav")))
+	assert.True(t, before.Equal(signatureOf(t, saves)))
 }
 
 func TestUndoRefusesWhatWasPlayedOn(t *testing.T) {
@@ -119,97 +132,65 @@ func TestWhatFailsLeavesEverythingAsItWas(t *testing.T) {
 	for name, change := range map[string]func(saves string, p *Plan){
 		"filling":  func(_ string, p *Plan) { p.Items[1].Fill = func(context.Context, *Stage) error { return boom } },
 		"guard":    func(_ string, p *Plan) { p.Guard = func() error { return boom } },
-		"expected": func(saves string, p *Plan) { p.Items[0].Expect = &Print{} },
+		"announce": func(_ string, p *Plan) { p.Announce = func(*Record) error { return boom } },
+		"expected": func(saves string, p *Plan) { p.Items[0].Expect = &Signature{} },
+		"unsafe":   func(_ string, p *Plan) { p.Items[0].Safe = Safe{} },
 		"no root":  func(saves string, p *Plan) { p.Items[1].Root = filepath.Join(saves, "none") },
 		"a target that cannot be made": func(saves string, p *Plan) {
 			p.Items[1].Name = "a.sav/below-a-file"
 		},
+		"a link on the way": func(saves string, p *Plan) {
+			require.NoError(t, os.Symlink(filepath.Dir(saves), filepath.Join(saves, "out")))
+			t.Cleanup(func() { os.Remove(filepath.Join(saves, "out")) })
+			p.Items[1].Name = "out/b.sav"
+		},
+		"a name that leads out": func(_ string, p *Plan) { p.Items[1].Name = "../b.sav" },
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, saves := world(t)
-			before := printOf(t, saves)
 			p := plan(saves, Item{Name: "slot_00", Fill: fill("new")}, Item{Name: "b.sav", Fill: fill("b")})
 			change(saves, &p)
+			before := signatureOf(t, saves)
 			_, err := Apply(t.Context(), p)
 			require.Error(t, err)
-			assert.True(t, before.Equal(printOf(t, saves)))
-			assert.Equal(t, "old voyage", read(t, filepath.Join(saves, "slot_00", "voyage")))
-			left, _ := filepath.Glob(filepath.Join(dir, "game", areaDir, "*", "20*"))
+			assert.True(t, before.Equal(signatureOf(t, saves)))
+			assert.NoFileExists(t, filepath.Join(dir, "game", "b.sav"))
+			left, _ := filepath.Glob(filepath.Join(dir, "game", tree.AreaName, "*", "c*"))
 			assert.Empty(t, left, "nothing staged is left")
 		})
 	}
 }
 
-// TestRecover interrupts a change of three targets after each of its renames and lets Recover put it back; then it does the same with a
-// change whose journal says that it is done.
-func TestRecover(t *testing.T) {
-	for done := range 4 {
-		_, saves := world(t)
-		before := printOf(t, saves)
-		p := plan(saves, Item{Name: "a.sav", Fill: fill("new")}, Item{Name: "b.sav", Fill: fill("b")}, Item{Name: "slot_00"})
-		tx := begin(t, p)
-		require.NoError(t, tx.journal())
-		for i := range tx.r.Items[:done] {
-			require.NoError(t, tx.swap(&tx.r.Items[i]))
-		}
-		did, err := Recover(t.Context(), []string{saves}, p.Listed)
-		require.NoError(t, err)
-		assert.True(t, did)
-		assert.True(t, before.Equal(printOf(t, saves)), "after %d exchanges", done)
-		did, err = Recover(t.Context(), []string{saves}, p.Listed)
-		require.NoError(t, err)
-		assert.False(t, did, "once is enough")
-	}
+// TestWhatNothingElseKeepsStays holds that what a change moved aside is there for as long as nothing else keeps it, however many changes follow.
+func TestWhatNothingElseKeepsStays(t *testing.T) {
 	_, saves := world(t)
-	tx := begin(t, plan(saves, Item{Name: "a.sav", Fill: fill("new")}))
-	require.NoError(t, tx.exchange())
-	_, err := Recover(t.Context(), []string{saves}, []string{saves})
+	area, err := findArea(saves, []string{saves}, true)
 	require.NoError(t, err)
-	assert.Equal(t, "new", read(t, filepath.Join(saves, "a.sav")))
-	r, err := ReadRecord(tx.r.Dir)
-	require.NoError(t, err)
-	_, err = Undo(t.Context(), r, plan(saves), false)
-	require.NoError(t, err)
-	assert.Equal(t, "old a", read(t, filepath.Join(saves, "a.sav")))
-}
-
-// begin stages a plan as Apply does, without holding the locks of a process that lives on.
-func begin(t *testing.T, p Plan) *transaction {
-	areas, unlock, err := lockAreas(t.Context(), p)
-	require.NoError(t, err)
-	unlock()
-	r := &Record{Format: recordFormat, ID: "20260301T200000Z-abcdef", State: "applying"}
-	lead := areas[p.Items[0].Root]
-	r.Dir = filepath.Join(lead.dir, r.ID)
-	tx := &transaction{t.Context(), p, r, areas, lead}
-	require.NoError(t, tx.stage())
-	for i := range r.Items {
-		if !exists(r.Items[i].Target) {
-			r.Items[i].Old = ""
+	has := func(text string) bool {
+		found, err := filepath.Glob(filepath.Join(area.dir, "*", "old", "0000"))
+		require.NoError(t, err)
+		for _, f := range found {
+			if read(t, f) == text {
+				return true
+			}
 		}
+		return false
 	}
-	return tx
-}
-
-func TestTwoRootsAreOneChange(t *testing.T) {
-	dir, saves := world(t)
-	other := filepath.Join(dir, "else", "settings")
-	require.NoError(t, os.MkdirAll(other, 0o755))
-	write(t, filepath.Join(other, "s.ini"), "old")
-	p := plan(saves, Item{Name: "a.sav", Fill: fill("new")})
-	p.Items = append(p.Items, Item{Root: other, Name: "s.ini", Fill: fill("new")})
-	p.Listed = append(p.Listed, other)
-	tx := begin(t, p)
-	require.NoError(t, tx.journal())
-	for i := range tx.r.Items {
-		require.NoError(t, tx.swap(&tx.r.Items[i]))
+	put := func(text string, safe Safe) {
+		p := plan(saves, Item{Name: "a.sav", Fill: fill(text), Safe: safe})
+		p.Held = func(s Safe) bool { return s.Snapshot == "line/kept" }
+		_, err := Apply(t.Context(), p)
+		require.NoError(t, err)
 	}
-	assert.FileExists(t, filepath.Join(dir, "else", noteName))
-	_, err := Recover(t.Context(), []string{other}, p.Listed) // the follower's folder alone is enough to find the journal
-	require.NoError(t, err)
-	assert.Equal(t, "old", read(t, filepath.Join(other, "s.ini")))
-	assert.Equal(t, "old a", read(t, filepath.Join(saves, "a.sav")))
-	assert.NoFileExists(t, filepath.Join(dir, "else", noteName))
+	put("kept", Aside())
+	put("gone", InSnapshot("line", "kept"))
+	put("lost", InSnapshot("line", "cleared"))
+	for i := range 2 * keepRecords {
+		put(fmt.Sprint(i), InSnapshot("line", "kept"))
+	}
+	assert.True(t, has("old a"), "it is nowhere else")
+	assert.False(t, has("kept"), "a snapshot has it")
+	assert.True(t, has("gone"), "the snapshot that had it was cleared")
 }
 
 func TestLockedFolderNamesItsHolder(t *testing.T) {
@@ -231,9 +212,18 @@ func TestAreaLiesOutsideListedFolders(t *testing.T) {
 	dir, saves := world(t)
 	a, err := findArea(saves, []string{saves, filepath.Join(dir, "game")}, true)
 	require.NoError(t, err)
-	assert.Equal(t, filepath.Join(dir, areaDir), filepath.Dir(a.dir))
+	assert.Equal(t, filepath.Join(dir, tree.AreaName), filepath.Dir(a.dir))
 	_, err = findArea(saves, []string{string(filepath.Separator)}, true)
 	assert.ErrorIs(t, err, ErrNoRoom)
+}
+
+// TestALeftOverTrialHindersNothing has what an Ostrov leaves that is killed between the trial rename and its end.
+func TestALeftOverTrialHindersNothing(t *testing.T) {
+	_, saves := world(t)
+	require.NoError(t, os.Mkdir(filepath.Join(saves, trialName), 0o700))
+	_, err := Apply(t.Context(), plan(saves, Item{Name: "a.sav", Fill: fill("new")}))
+	require.NoError(t, err)
+	assert.NoDirExists(t, filepath.Join(saves, trialName))
 }
 
 // TestAFolderOfManyFilesIsExchangedWhole stages more files than are synced one by one, with folders and links among them.
@@ -272,4 +262,18 @@ func TestAFolderOfManyFilesIsExchangedWhole(t *testing.T) {
 	_, err = Apply(t.Context(), plan(saves, Item{Name: "slot_00", Fill: escape}))
 	assert.Error(t, err, "nothing is written outside the target")
 	assert.Equal(t, "old voyage", read(t, filepath.Join(slot, "voyage")))
+}
+
+// TestTheClockOrdersNothing makes changes while the clock goes back: the counter goes on.
+func TestTheClockOrdersNothing(t *testing.T) {
+	_, saves := world(t)
+	last := ""
+	for i := range 12 {
+		p := plan(saves, Item{Name: "a.sav", Fill: fill(fmt.Sprint(i))})
+		p.Now = then.Add(-time.Duration(i) * 24 * time.Hour)
+		r, err := Apply(t.Context(), p)
+		require.NoError(t, err)
+		assert.Greater(t, r.ID, last)
+		last = r.ID
+	}
 }

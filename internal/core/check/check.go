@@ -6,6 +6,8 @@ package check
 
 import (
 	"sort"
+
+	"ostrov/internal/core/problem"
 )
 
 // Severity is what one finding means for the verdict.
@@ -45,12 +47,23 @@ const (
 
 // Finding is one thing a check has found.
 type Finding struct {
-	Code     Code     `json:"code"`
-	Severity Severity `json:"severity"`
-	Subject  string   `json:"subject"`  // what it is about: a mod, a path in the download; "" is the save itself
-	Evidence string   `json:"evidence"` // what was found, as half a sentence
-	Effect   string   `json:"effect"`   // what the game does then, observed; "" where nobody has said
-	Remedy   string   `json:"remedy"`   // a command, or what to do where no command does it
+	Code     Code
+	Severity Severity
+	Subject  string        // what it is about: a mod, a path in the download; "" is the save itself
+	Evidence string        // what was found, as half a sentence
+	Effect   string        // what the game does then, observed; "" where nobody has said
+	Remedy   problem.Hints // what helps
+}
+
+// Same reports whether two findings say the same, whatever their remedy.
+func (f Finding) Same(g Finding) bool {
+	return f.Code == g.Code && f.Severity == g.Severity && f.Subject == g.Subject && f.Evidence == g.Evidence && f.Effect == g.Effect
+}
+
+// Helped is the finding with a remedy.
+func (f Finding) Helped(by problem.Hints) Finding {
+	f.Remedy = by
+	return f
 }
 
 // New is a finding with the severity of its code.

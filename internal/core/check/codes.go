@@ -1,5 +1,7 @@
 package check
 
+import "ostrov/internal/core/problem"
+
 // Code names a kind of finding.
 type Code string
 
@@ -81,6 +83,7 @@ type Info struct {
 	Meaning  string
 	Effect   string // what tends to happen in a game
 	Remedy   string
+	Do       problem.Hints // commands that do it
 	Example  string
 
 	place int
@@ -90,11 +93,11 @@ var table = []Info{
 	{Code: Dangerous, Severity: Stop, Meaning: "The download contains something that can harm the computer or files outside the save: a path that leads out of it, a link, a program, a bomb that unpacks to more than the limits.",
 		Effect: "None, while it is not unpacked.", Remedy: "Delete it. Ostrov never places it.", Example: "../../startup/run.bat leads out of the download"},
 	{Code: NotASave, Severity: Stop, Meaning: "Nothing in the download is a save of a known game.",
-		Effect: "The game does not list it.", Remedy: "Look whether it is a mod, or a save of a game that Ostrov does not know yet (`games add`).", Example: "no file in it looks like a save of tidewrack"},
+		Effect: "The game does not list it.", Remedy: "Look whether it is a mod, or a save of a game that Ostrov does not know yet.", Do: problem.Do("games add", "GAME"), Example: "no file in it looks like a save of tidewrack"},
 	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, or is not what it should be.",
 		Effect: "The game crashes, skips the save or starts a new one.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
 	{Code: SeveralSaves, Severity: Unknown, Meaning: "The download holds several saves, or variants of one.",
-		Effect: "None.", Remedy: "Choose one with `--pick`.", Example: "3 saves; --pick \"all-lamps\" takes that one"},
+		Effect: "None.", Remedy: "Choose one.", Do: problem.Do("vet", "FILE").With("pick", "NAME"), Example: "3 saves in it"},
 	{Code: Incomplete, Severity: Stop, Meaning: "A file that belongs to the save is not in the download.",
 		Effect: "The game does not list the save, or loads half of it.", Remedy: "Ask for the missing file.", Example: "chart.bin is missing"},
 	{Code: BeingWritten, Severity: Unknown, Meaning: "The save changed while it was read.",
@@ -104,7 +107,7 @@ var table = []Info{
 	{Code: Encrypted, Severity: Unknown, Meaning: "A file of the download needs a password, so nothing can be said of it.",
 		Effect: "None, while it is not unpacked.", Remedy: "Ask for it without a password.", Example: "slot_02/voyage.json.gz needs a password, so it cannot be looked into"},
 	{Code: Private, Severity: Risk, Meaning: "The save tells of the player: an account, a name, a folder of the computer, an address.",
-		Effect: "Everyone who gets the save can read it.", Remedy: "`parcel --blank` empties what the description marks as personal; look at the rest yourself.", Example: "voyage.json.gz: the captain's number 70431"},
+		Effect: "Everyone who gets the save can read it.", Remedy: "Empty what the description marks as personal; look at the rest yourself.", Do: problem.Do("parcel", "SAVE").With("blank"), Example: "voyage.json.gz: the captain's number 70431"},
 	{Code: OtherGame, Severity: Stop, Meaning: "It is a save of another known game.",
 		Effect: "The game does not list it.", Remedy: "Vet it for the game it belongs to.", Example: "a save of Brass Orchard, not of Tidewrack"},
 	{Code: Litter, Severity: Note, Meaning: "Files in the download that do not belong to the save. They are left out.",
@@ -114,7 +117,7 @@ var table = []Info{
 	{Code: SaveOlder, Severity: Unknown, Meaning: "The save was made with an older version of the game than the install has.",
 		Effect: "Depends on the game: most convert it on loading, and then the old version cannot read it any more.", Remedy: "Keep a snapshot before you load it.", Example: "made with 1.4.0, you have 1.6.2"},
 	{Code: NoRule, Severity: Unknown, Meaning: "Nothing known says whether a save of this version loads in the install's version.",
-		Effect: "Unknown.", Remedy: "Try it on a copy; then tell Ostrov with `needs SAVE --state`, or add a rule to the description.", Example: "nothing says which version made it"},
+		Effect: "Unknown.", Remedy: "Try it on a copy; then tell Ostrov, or add a rule to the description.", Do: problem.Do("needs", "SAVE").With("state", "version V"), Example: "nothing says which version made it"},
 	{Code: VersionDiffers, Severity: Unknown, Meaning: "The save was made with another version of the game, and the two do not sort as newer and older.",
 		Effect: "Depends on the game.", Remedy: "Try it on a copy.", Example: "made with the spring build, you have the harvest build"},
 	{Code: Convertible, Severity: Note, Meaning: "The description knows how the save is converted to another version.",
@@ -132,7 +135,7 @@ var table = []Info{
 	{Code: OrderDiffers, Severity: Risk, Meaning: "The mods are loaded in another order than when the save was made.",
 		Effect: "Where two mods change the same thing, the other one wins now.", Remedy: "Put the order back.", Example: "deep-tides was loaded before rope-and-tar"},
 	{Code: ModsUnknown, Severity: Unknown, Meaning: "Nothing known says which mods the save needs.",
-		Effect: "Unknown.", Remedy: "Say it with `needs SAVE --state \"mod NAME\"` or `--state clean`.", Example: "nothing says which mods it was made with"},
+		Effect: "Unknown.", Remedy: "Say it, if you know it.", Do: problem.Do("needs", "SAVE").With("state", "mod NAME").Or(problem.Do("needs", "SAVE").With("state", "clean")), Example: "nothing says which mods it was made with"},
 	{Code: ModHidden, Severity: Note, Meaning: "The same mod lies in two folders; the game uses the one named.",
 		Effect: "The other one is never loaded.", Remedy: "Remove the one you do not want.", Example: "rope-and-tar in mods/old is hidden by mods/rope"},
 	{Code: RequirementMissing, Severity: Risk, Meaning: "A mod of the install needs another one that is missing, switched off or too old.",
@@ -150,7 +153,7 @@ var table = []Info{
 	{Code: NeverStarted, Severity: Unknown, Meaning: "A folder of the game does not exist: the game has not run yet.",
 		Effect: "There is nowhere to put a save.", Remedy: "Start the game once.", Example: "the saves folder is not there yet"},
 	{Code: SameDrive, Severity: Note, Meaning: "The archive lies on the same drive as the game.",
-		Effect: "When that drive fails, both are gone.", Remedy: "`ostrov archive add DIR` on another drive.", Example: "the archive is on the game's own drive"},
+		Effect: "When that drive fails, both are gone.", Remedy: "Add an archive on another drive.", Do: problem.Do("archive add", "DIR"), Example: "the archive is on the game's own drive"},
 	{Code: SettingNeeded, Severity: Risk, Meaning: "Something that the game needs for its saves to load as they are is not so.",
 		Effect: "Depends on the game.", Remedy: "As the finding says.", Example: "the lantern loader is switched off: the game starts without mods"},
 	{Code: BaseAltered, Severity: Risk, Meaning: "A file of the game itself is not what it was when the clean game was recorded with `games base`.",
@@ -158,13 +161,13 @@ var table = []Info{
 	{Code: WrongStarter, Severity: Risk, Meaning: "The program that would be started is not the one for the newest save.",
 		Effect: "The game starts without what the save needs.", Remedy: "Start the program named.", Example: "Tidewrack.exe starts without mods; slot 1 needs lantern.exe"},
 	{Code: UpdatedSince, Severity: Risk, Meaning: "The game has another version than when its newest snapshot was taken.",
-		Effect: "What the new version saves the former one may not read. Saves that it has not written yet are converted when they are loaded.", Remedy: "Keep a snapshot before you load them. `restore SNAPSHOT --only game --to DIR` brings the former version back beside the new one, if it was kept.", Example: "1.6.2 in gannet-rock.3, 1.6.4 now; not saved with 1.6.4 yet: 1, 2"},
+		Effect: "What the new version saves the former one may not read. Saves that it has not written yet are converted when they are loaded.", Remedy: "Keep a snapshot before you load them. The former version can be brought back beside the new one, if it was kept.", Do: problem.Do("restore", "SNAPSHOT").With("only", "game").With("to", "DIR"), Example: "1.6.2 in gannet-rock.3, 1.6.4 now; not saved with 1.6.4 yet: 1, 2"},
 	{Code: SettingsOrphaned, Severity: Risk, Meaning: "A settings file belongs to a mod that is not installed.",
-		Effect: "Depends on the game: errors at the start, or none.", Remedy: "`look --put-aside` puts them aside.", Example: "Fog Horns: mods/fog-horns.ini is a setting of it, and it is not installed"},
+		Effect: "Depends on the game: errors at the start, or none.", Remedy: "Put them aside.", Do: problem.Do("look").With("put-aside"), Example: "Fog Horns: mods/fog-horns.ini is a setting of it, and it is not installed"},
 	{Code: SharedFolder, Severity: Note, Meaning: "Two installs of the game keep their saves in the same folder.",
 		Effect: "Each lists the saves of the other, and may convert them.", Remedy: "Start each with `play`: it swaps the saves.", Example: "tidewrack@1-6-2 keeps its saves there too"},
 	{Code: ArchiveAway, Severity: Note, Meaning: "One of several archives is not there, as its drive is absent.",
-		Effect: "It lacks the newest snapshots.", Remedy: "Connect the drive, then `ostrov archive copy DIR`.", Example: "/mnt/backup/ostrov is not there"},
+		Effect: "It lacks the newest snapshots.", Remedy: "Connect the drive, then copy what it lacks.", Do: problem.Do("archive copy", "DIR"), Example: "/mnt/backup/ostrov is not there"},
 	{Code: AlreadyHere, Severity: Note, Meaning: "The same save, byte for byte, is in the install already.",
 		Effect: "None.", Remedy: "None needed.", Example: "the same as slot 3"},
 	{Code: OwnerDiffers, Severity: Note, Meaning: "The save belongs to another account.",
@@ -174,7 +177,7 @@ var table = []Info{
 	{Code: SlotTaken, Severity: Note, Meaning: "The save's own slot holds another save.",
 		Effect: "That one would be overwritten.", Remedy: "`place` uses the first free slot.", Example: "slot 2 holds \"Gannet Rock\"; slot 4 is free"},
 	{Code: NoFreeSlot, Severity: Unknown, Meaning: "Every slot is taken.",
-		Effect: "One would be overwritten.", Remedy: "Name the slot to replace with `--slot`; what is there is kept first.", Example: "all 5 bays are taken"},
+		Effect: "One would be overwritten.", Remedy: "Name the slot to replace; what is there is kept first.", Do: problem.Do("place", "FILE").With("slot", "N"), Example: "all 5 bays are taken"},
 	{Code: SaveGone, Severity: Risk, Meaning: "A save that was there at the last look is gone.",
 		Effect: "The playthrough cannot go on from it.", Remedy: "`restore` it from the last snapshot that has it.", Example: "slot 2, \"Gannet Rock\", was there on 1 March"},
 	{Code: SaveShrank, Severity: Risk, Meaning: "A save has lost most of its size since the last look.",

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ostrov/internal/core/problem"
 	"ostrov/internal/core/version"
 )
 
@@ -217,8 +218,10 @@ func (j *judge) versionRule(r Rule, rel version.Relation, save, text string) {
 		code = VersionDiffers
 	}
 	f := New(code, "", text)
-	f.Severity, f.Effect, f.Remedy = r.Says.severity(), r.Effect, r.Instead
-	if f.Remedy == "" && r.Says != Fit {
+	f.Severity, f.Effect = r.Says.severity(), r.Effect
+	if r.Instead != "" {
+		f.Remedy = problem.Advise("%s", r.Instead)
+	} else if r.Says != Fit {
 		f.Remedy = versionRemedy(rel, save)
 	}
 	if rel == version.Same && r.Says == Fit {
@@ -227,19 +230,19 @@ func (j *judge) versionRule(r Rule, rel version.Relation, save, text string) {
 	j.found = append(j.found, weaken(f, j.needs.VersionEvidence, false))
 	if r.ConvertTo != "" {
 		c := New(Convertible, "", fmt.Sprintf("a save of %s can be converted to %s", save, r.ConvertTo))
-		c.Remedy = "convert it to " + r.ConvertTo
+		c.Remedy = problem.Advise("convert it to %s", r.ConvertTo)
 		j.found = append(j.found, c)
 	}
 }
 
-func versionRemedy(rel version.Relation, save string) string {
+func versionRemedy(rel version.Relation, save string) problem.Hints {
 	switch rel {
 	case version.Newer:
-		return "update the game to " + save
+		return problem.Advise("update the game to %s", save)
 	case version.Older:
-		return "keep a snapshot before you load it"
+		return problem.Advise("keep a snapshot before you load it")
 	}
-	return "try it on a copy"
+	return problem.Advise("try it on a copy")
 }
 
 func (j *judge) mods() {
@@ -260,12 +263,12 @@ func (j *judge) mods() {
 	if j.needs.Clean {
 		if on > 0 {
 			f := New(NeedsCleanGame, "", fmt.Sprintf("needs a clean game, %s", count(on, "mod is on", "mods are on")))
-			f.Remedy = "put the mods aside first"
+			f.Remedy = problem.Advise("put the mods aside first")
 			j.add(f, Mod{}, by)
 		}
 		for _, name := range j.have.Strange {
 			f := New(NeedsCleanGame, name, "is no part of a clean game")
-			f.Remedy = "put it aside first"
+			f.Remedy = problem.Advise("put it aside first")
 			j.add(f, Mod{}, by)
 		}
 		return
@@ -315,7 +318,7 @@ func (j *judge) mod(need Mod, by Evidence) {
 	has, ok := find(j.have.Mods, need.ID)
 	if !ok {
 		f := New(ModMissing, need.Name(), how)
-		f.Remedy = "install " + need.Name()
+		f.Remedy = problem.Advise("install %s", need.Name())
 		j.add(f, need, by)
 		return
 	}
@@ -327,17 +330,17 @@ func (j *judge) mod(need Mod, by Evidence) {
 	case has.Base && by == Referred: // the game's own content is always on
 	case j.have.PerSave && by == Referred:
 		f := New(ModOff, need.Name(), "installed, but this save has it switched off; "+how)
-		f.Remedy = "switch " + need.Name() + " on for this save"
+		f.Remedy = problem.Advise("switch %s on for this save", need.Name())
 		j.add(f, need, by)
 	case has.Off:
 		f := New(ModOff, need.Name(), "installed but switched off; "+how)
-		f.Remedy = "switch " + need.Name() + " on"
+		f.Remedy = problem.Advise("switch %s on", need.Name())
 		j.add(f, need, by)
 	case need.Version != "" && has.Version != "" && j.order.Compare(need.Version, has.Version) != version.Same:
 		title := need
 		title.Version = ""
 		f := New(ModDiffers, title.Name(), fmt.Sprintf("saved with %s, you have %s", need.Version, has.Version))
-		f.Remedy = "install " + need.Name()
+		f.Remedy = problem.Advise("install %s", need.Name())
 		j.add(f, need, by)
 	case need.Digest != "" && has.Digest != "" && need.Digest != has.Digest:
 		j.add(New(ModAltered, need.Name(), "not the same content as when this was saved"), need, by)

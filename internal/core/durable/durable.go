@@ -33,7 +33,7 @@ func Write(path, temp string, mode fs.FileMode, write func(io.Writer) error) err
 // published, f is removed, and that is what is returned. f is closed.
 func Publish(f *os.File, path string, mode fs.FileMode, err error) error {
 	if err == nil && runtime.GOOS != "windows" { // there the only permission is to write
-		err = f.Chmod(mode)
+		err = f.Chmod(mode &^ umask)
 	}
 	if err == nil {
 		err = f.Sync()
@@ -81,3 +81,6 @@ func SyncDir(dir string) error {
 	}
 	return nil
 }
+
+// Chmod sets permission bits, without those of the player's umask.
+func Chmod(path string, mode fs.FileMode) error { return os.Chmod(path, mode&^umask) }

@@ -1,6 +1,7 @@
 package game
 
 import (
+	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -31,8 +32,11 @@ func TestFileGroups(t *testing.T) {
 	groups, err := in.FileGroups(t.Context())
 	require.NoError(t, err)
 	byName := map[string]FileGroup{}
+	counts := map[FileKind]int{}
 	for _, g := range groups {
-		byName[g.Name] = g
+		counts[g.Kind]++
+		byName[fmt.Sprintf("%s-%d", g.Kind, counts[g.Kind])] = g
+		assert.NotEmpty(t, g.Pattern, "which names it in archives")
 	}
 	for name, want := range map[string][2]string{
 		"settings-1": {"config", "*.ini"}, "settings-2": {"config/mods", "*.ini"}, "settings-3": {"config/old", "*/*.cfg"}, "data-1": {"plans", "p_*.json"}, "pictures-1": {"pictures", "**/*.png"},
@@ -41,7 +45,7 @@ func TestFileGroups(t *testing.T) {
 		require.True(t, ok, name)
 		assert.Equal(t, filepath.Join(in.Root, filepath.FromSlash(want[0])), g.Dir, name)
 		assert.Equal(t, want[1], g.Glob, name)
-		assert.Equal(t, strings.Split(name, "-")[0], g.What, name)
+		assert.Equal(t, FileKind(strings.Split(name, "-")[0]), g.Kind, name)
 	}
 	for _, c := range []struct {
 		group, path, mod string

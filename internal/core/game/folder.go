@@ -154,19 +154,25 @@ func Within(path, dir string) bool {
 	return err == nil && rel != "." && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
 
-// What the files of a FileGroup are.
+// FileKind is what the files of a FileGroup are.
+type FileKind string
+
+// Kinds of files that are neither saves nor mods.
 const (
-	SettingsFiles = "settings"
-	DataFiles     = "data"
-	PictureFiles  = "pictures"
+	SettingsFiles FileKind = "settings"
+	DataFiles     FileKind = "data"
+	PictureFiles  FileKind = "pictures"
 )
 
 // FileGroup is what one pattern of a description stands for of the files that are neither saves nor mods: a folder and a glob in it.
 type FileGroup struct {
-	What string // settings, data or pictures
-	Name string // its name in archives: what they are, counted from 1, as in settings-2
-	Dir  string
-	Glob string // slash-separated, relative to Dir
+	Kind FileKind
+	// Pattern is the description's own text, and Account the account folder that it leads through, or "": together they name the group, on every
+	// machine and whatever other folders there are.
+	Pattern string
+	Account string
+	Dir     string
+	Glob    string // slash-separated, relative to Dir
 	// Active tells that it is the file which says which mods are on.
 	Active bool
 
@@ -208,13 +214,7 @@ func splitGlob(t string) (base, glob string) {
 // counts as a setting. Patterns that have no place here are left out.
 func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 	var groups []FileGroup
-	counts := map[string]int{}
-	add := func(g FileGroup) {
-		counts[g.What]++
-		g.Name = fmt.Sprintf("%s-%d", g.What, counts[g.What])
-		groups = append(groups, g)
-	}
-	resolve := func(what string, templates []string) error {
+	resolve := func(kind FileKind, templates []string) error {
 		for _, t := range templates {
 			base, glob := splitGlob(t)
 			paths, err := in.expand(ctx, base, 0)
@@ -224,7 +224,7 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 			if err != nil {
 				return err
 			}
-			g := FileGroup{What: what, Glob: strings.ReplaceAll(glob, modID, "*")}
+			g := FileGroup{Kind: kind, Pattern: t, Glob: strings.ReplaceAll(glob, modID, "*")}
 			if strings.Contains(glob, modID) {
 				g.ofMod = modPattern(glob)
 			}
@@ -234,10 +234,10 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 					inside = inside || Within(p.path, k)
 				}
 				if !inside {
-					return fmt.Errorf("%s %s: %s %w", what, t, p.path, ErrOutOfBounds)
+					return fmt.Errorf("%s %s: %s %w", kind, t, p.path, ErrOutOfBounds)
 				}
-				g.Dir = p.path
-				add(g)
+				g.Dir, g.Account = p.path, p.account
+				groups = append(groups, g)
 			}
 		}
 		return nil
@@ -251,14 +251,17 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 	if file, ok, err := in.ActiveFile(ctx); err != nil {
 		return nil, err
 	} else if ok {
-		add(FileGroup{What: SettingsFiles, Dir: filepath.Dir(file), Glob: filepath.Base(file), Active: true})
+		groups = append(groups, FileGroup{Kind: SettingsFiles, Pattern: d.Files[d.Active.In].Path, Dir: filepath.Dir(file), Glob: filepath.Base(file), Active: true})
 	}
 	for _, m := range d.Mods {
-		for what, beside := range map[string]*Beside{SettingsFiles: m.Settings, DataFiles: m.Data} {
-			if beside == nil {
+		for _, b := range []struct {
+			kind   FileKind
+			beside *Beside
+		}{{SettingsFiles, m.Settings}, {DataFiles, m.Data}} {
+			if b.beside == nil {
 				continue
 			}
-			if err := resolve(what, beside.Files); err != nil {
+			if err := resolve(b.kind, b.beside.Files); err != nil {
 				return nil, err
 			}
 		}

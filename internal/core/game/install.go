@@ -55,7 +55,7 @@ func (in *Install) Open() error {
 	if err != nil {
 		return err
 	}
-	in.values = map[string]form.Value{}
+	in.values, in.folders = map[string]form.Value{}, nil
 	return in.Game.CheckMarker(in.Root)
 }
 
@@ -409,17 +409,32 @@ type stored struct {
 	Pins       map[string]string `json:"confirmed,omitempty"`
 }
 
-// EncodeInstalls writes installs as the file installs.json in Ostrov's home has them.
-func EncodeInstalls(installs []*Install) ([]byte, error) {
-	list := make([]stored, len(installs))
-	for i, in := range installs {
-		list[i] = stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins}
-	}
-	return json.MarshalIndent(map[string]any{"ostrov_installs": 1, "installs": list}, "", "  ")
+// LostInstall is an install of a game that has no description now. It is kept as it stands in the file.
+type LostInstall struct {
+	Game, Name string
+	stored     stored
 }
 
-// DecodeInstalls reads what EncodeInstalls wrote. Installs of games without a description are returned by id in missing.
-func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Install, missing []string, err error) {
+// Address is how commands name the install.
+func (l LostInstall) Address() string { return l.Game + "@" + l.Name }
+
+// installsFormat is the number of the format of the registry file.
+const installsFormat = 1
+
+// EncodeInstalls writes installs as the file installs.json in Ostrov's home has them.
+func EncodeInstalls(installs []*Install, lost []LostInstall) ([]byte, error) {
+	list := make([]stored, 0, len(installs)+len(lost))
+	for _, in := range installs {
+		list = append(list, stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins})
+	}
+	for _, l := range lost {
+		list = append(list, l.stored)
+	}
+	return json.MarshalIndent(map[string]any{"ostrov_installs": installsFormat, "installs": list}, "", "  ")
+}
+
+// DecodeInstalls reads what EncodeInstalls wrote. Installs of games without a description are lost.
+func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Install, lost []LostInstall, err error) {
 	var file struct {
 		Format   int      `json:"ostrov_installs"`
 		Installs []stored `json:"installs"`
@@ -427,18 +442,18 @@ func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Ins
 	if err := json.Unmarshal(data, &file); err != nil {
 		return nil, nil, err
 	}
-	if file.Format != 1 {
-		return nil, nil, fmt.Errorf("is of format %d; this Ostrov reads 1", file.Format)
+	if file.Format != installsFormat {
+		return nil, nil, fmt.Errorf("is of format %d; this Ostrov reads %d", file.Format, installsFormat)
 	}
 	for _, s := range file.Installs {
 		d, ok := games[s.Game]
 		if !ok {
-			missing = append(missing, s.Game)
+			lost = append(lost, LostInstall{s.Game, s.Name, s})
 			continue
 		}
 		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, Edition: s.Edition, PlayerHome: s.PlayerHome, Pins: s.Pins})
 	}
-	return installs, missing, nil
+	return installs, lost, nil
 }
 
 // ActiveFile is where the file lies that says which mods are on; ok is false for a game without one.

@@ -139,7 +139,7 @@ func TestRulesOfAnEdition(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "4711", build)
 	in.Edition = "island"
-	data, err := EncodeInstalls([]*Install{in})
+	data, err := EncodeInstalls([]*Install{in}, nil)
 	require.NoError(t, err)
 	again, _, err := DecodeInstalls(data, map[string]*Description{"pebble": in.Game})
 	require.NoError(t, err)

@@ -114,7 +114,7 @@ func TestADamagedRunIsForgotten(t *testing.T) {
 
 func BenchmarkStore(b *testing.B) {
 	for b.Loop() {
-		x, err := Open(filepath.Join(b.TempDir(), "index.sqlite"))
+		x, err := Open(filepath.Join(b.TempDir(), "index.sqlite"), false)
 		require.NoError(b, err)
 		for i := range 20_000 {
 			x.Store(fmt.Sprintf("mods/mod%d/d%d/file%d", i%60, i/60%20, i), someFile(i))

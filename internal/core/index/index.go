@@ -10,11 +10,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"net/url"
 	"path/filepath"
 	"sync"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
+	"ostrov/internal/core/peek"
 	"ostrov/internal/core/tree"
 )
 
@@ -29,6 +32,7 @@ CREATE TABLE IF NOT EXISTS notes (place TEXT PRIMARY KEY, state BLOB, what BLOB)
 // Index is an open index. It is safe for concurrent use.
 type Index struct {
 	db     *sql.DB
+	peek   *peek.DB // where it is only read
 	lookup *sql.Stmt
 	empty  bool // no file was known at Open: then none need be looked up
 	mu     sync.Mutex
@@ -44,15 +48,45 @@ type note struct {
 	what  []byte
 }
 
-// Open opens the index in the file path, creating it if need be.
-func Open(path string) (*Index, error) {
-	db, err := sql.Open("sqlite", "file:"+filepath.ToSlash(path)+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate")
+// Open opens the index in the file path, creating it if need be. With readOnly it writes nothing: what it learns is forgotten at Close.
+func Open(path string, readOnly bool) (*Index, error) {
+	if readOnly {
+		return openToRead(path)
+	}
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.ToSlash(path)}).EscapedPath()+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
-	x := &Index{db: db, fresh: map[place]tree.Known{}, recent: make([]*run, 0, recentRuns), notes: map[string]note{}}
+	x := newIndex(db)
 	if err := x.prepare(); err != nil {
 		return nil, errors.Join(fmt.Errorf("index %s: %w", path, err), db.Close())
+	}
+	return x, nil
+}
+
+func newIndex(db *sql.DB) *Index {
+	return &Index{db: db, fresh: map[place]tree.Known{}, recent: make([]*run, 0, recentRuns), notes: map[string]note{}}
+}
+
+func openToRead(path string) (*Index, error) {
+	db, err := peek.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return Open(":memory:", false)
+	}
+	if err != nil {
+		return nil, err
+	}
+	x := newIndex(db.DB)
+	x.peek = db
+	var is int
+	if err = x.db.QueryRow("PRAGMA user_version").Scan(&is); err == nil && is != format {
+		err = fmt.Errorf("index %s is of format %d", path, is)
+	}
+	if err == nil {
+		err = x.ready()
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
 	return x, nil
 }
@@ -72,6 +106,11 @@ func (x *Index) prepare() error {
 			return err
 		}
 	}
+	return x.ready()
+}
+
+// ready prepares what is asked often.
+func (x *Index) ready() error {
 	var err error
 	if err := x.db.QueryRow("SELECT NOT EXISTS (SELECT 1 FROM runs)").Scan(&x.empty); err != nil {
 		return err
@@ -159,16 +198,22 @@ func (x *Index) StoreContents(archive, zip string, size int64, digests []tree.Di
 	for _, d := range digests {
 		blob = append(blob, d[:]...)
 	}
+	if x.peek != nil {
+		return
+	}
 	_, _ = x.db.Exec("INSERT OR REPLACE INTO contents VALUES (?, ?, ?, ?)", archive, zip, size, blob) // a cache may fail to remember
 }
 
 // Close writes what was learnt.
 func (x *Index) Close() error {
+	if x.peek != nil {
+		return x.peek.Close()
+	}
 	return errors.Join(x.flush(), x.db.Close())
 }
 
 func (x *Index) flush() error {
-	if len(x.fresh) == 0 && len(x.notes) == 0 {
+	if x.peek != nil || len(x.fresh)+len(x.notes) == 0 {
 		return nil
 	}
 	tx, err := x.db.Begin()

@@ -15,7 +15,7 @@ import (
 )
 
 func open(t *testing.T, path string) *Index {
-	x, err := Open(path)
+	x, err := Open(path, false)
 	require.NoError(t, err)
 	return x
 }
@@ -105,7 +105,7 @@ func TestManyAskAtOnce(t *testing.T) {
 // TestMuchIsRememberedInLittleMemory stores more than is held at once.
 func TestMuchIsRememberedInLittleMemory(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "index.sqlite")
-	x, err := Open(path)
+	x, err := Open(path, false)
 	require.NoError(t, err)
 	when := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	for i := range maxFresh + 10 {
@@ -113,7 +113,7 @@ func TestMuchIsRememberedInLittleMemory(t *testing.T) {
 	}
 	assert.Len(t, x.fresh, 10)
 	require.NoError(t, x.Close())
-	x, err = Open(path)
+	x, err = Open(path, false)
 	require.NoError(t, err)
 	defer x.Close()
 	for _, i := range []int{0, 1, maxFresh - 1, maxFresh, maxFresh + 9} {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"slices"
 
 	"ostrov/internal/core/game"
 )
@@ -34,13 +33,13 @@ func (l *Logbook) Identifiers(ctx context.Context, gameID string) (map[string]ga
 	return all, rows.Err()
 }
 
-// SetIdentifiers remembers what mods bring into saves; those in known are as they are already.
-func (l *Logbook) SetIdentifiers(ctx context.Context, gameID string, now, known map[string]game.Added) error {
+// SetIdentifiers remembers what mods bring into saves.
+func (l *Logbook) SetIdentifiers(ctx context.Context, gameID string, fresh map[string]game.Added) error {
+	if len(fresh) == 0 {
+		return nil
+	}
 	return l.inTx(ctx, func(tx *sql.Tx) error {
-		for mod, added := range now {
-			if old, ok := known[mod]; ok && slices.Equal(old.Exact, added.Exact) && slices.Equal(old.Prefixes, added.Prefixes) {
-				continue
-			}
+		for mod, added := range fresh {
 			exact, err1 := json.Marshal(added.Exact)
 			prefixes, err2 := json.Marshal(added.Prefixes)
 			if err1 != nil || err2 != nil {

@@ -18,11 +18,11 @@ func TestIdentifiersOutliveTheirMod(t *testing.T) {
 	defer l.Close()
 	ctx := t.Context()
 	first := map[string]game.Added{"deep-tides": {Exact: []string{"kelp", "weir"}}, "rope": {Prefixes: []string{"rope:"}}}
-	require.NoError(t, l.SetIdentifiers(ctx, "tidewrack", first, nil))
+	require.NoError(t, l.SetIdentifiers(ctx, "tidewrack", first))
 	got, err := l.Identifiers(ctx, "tidewrack")
 	require.NoError(t, err)
 	assert.Equal(t, first, got)
-	require.NoError(t, l.SetIdentifiers(ctx, "tidewrack", map[string]game.Added{"rope": {Prefixes: []string{"tar:"}}}, got))
+	require.NoError(t, l.SetIdentifiers(ctx, "tidewrack", map[string]game.Added{"rope": {Prefixes: []string{"tar:"}}}))
 	got, err = l.Identifiers(ctx, "tidewrack")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"tar:"}, got["rope"].Prefixes, "of an updated mod the new ones")

@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -18,7 +19,8 @@ import (
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/peek"
 	"ostrov/internal/core/tree"
 )
 
@@ -46,7 +48,10 @@ CREATE TABLE mods (game TEXT NOT NULL, id TEXT NOT NULL, version TEXT NOT NULL, 
 `}
 
 // Logbook is an open logbook.
-type Logbook struct{ db *sql.DB }
+type Logbook struct {
+	db    *sql.DB
+	close func() error
+}
 
 // Open opens the logbook in the file path, creating it if need be. A logbook of a newer Ostrov is ErrNewer and left as it is.
 func Open(path string) (*Logbook, error) {
@@ -59,7 +64,50 @@ func Open(path string) (*Logbook, error) {
 		}
 		f.Close()
 	}
-	return open("file:" + filepath.ToSlash(path) + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
+	return open("file:" + (&url.URL{Path: filepath.ToSlash(path)}).EscapedPath() + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
+}
+
+// OpenToRead opens the logbook in the file path and writes nothing, neither now nor later: what would be written is an error. Where there is none, an
+// empty one is opened.
+func OpenToRead(path string) (*Logbook, error) {
+	db, err := peek.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return OpenInMemory()
+	}
+	if err != nil {
+		return nil, err
+	}
+	l := &Logbook{db.DB, db.Close}
+	var is int
+	if err = l.db.QueryRow("PRAGMA user_version").Scan(&is); err == nil && is > Format {
+		err = fmt.Errorf("the logbook %w (format %d, this one reads %d)", ErrNewer, is, Format)
+	}
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	if is == Format {
+		return l, nil
+	}
+	return upToDate(l)
+}
+
+// upToDate is a copy of an older logbook, in the system's folder for temporary files until it is closed, in the present format.
+func upToDate(older *Logbook) (*Logbook, error) {
+	dir, err := os.MkdirTemp("", "ostrov-")
+	if err != nil {
+		return nil, errors.Join(err, older.Close())
+	}
+	path := filepath.Join(dir, "logbook.sqlite")
+	_, err = older.db.Exec("VACUUM INTO ?", path)
+	if err = errors.Join(err, older.Close()); err != nil {
+		return nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	l, err := Open(path)
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	l.close = func() error { return errors.Join(l.db.Close(), os.RemoveAll(dir)) }
+	return l, nil
 }
 
 // OpenInMemory opens an empty logbook that is forgotten at Close, for when the real one cannot be had.
@@ -71,7 +119,7 @@ func open(dsn string) (*Logbook, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	l := &Logbook{db}
+	l := &Logbook{db, db.Close}
 	if err := l.prepare(); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -109,7 +157,7 @@ func (l *Logbook) prepare() error {
 }
 
 // Close closes the logbook.
-func (l *Logbook) Close() error { return l.db.Close() }
+func (l *Logbook) Close() error { return l.close() }
 
 // State is one state of one save.
 type State struct {
@@ -135,17 +183,11 @@ type Evidence struct {
 	At      time.Time
 	Version string // "" where it says nothing of the version
 	// Mods is nil where it says nothing of mods.
-	Mods  []Needed
+	Mods  []modlist.Needed
 	Clean bool // it needs a game without mods
 	Note  string
 	// Parent is the state that this one descends from.
 	Parent tree.Digest
-}
-
-// Needed is one mod that a state needs.
-type Needed struct {
-	mod.Listed
-	Doubtful bool `json:"doubtful,omitempty"` // it may have changed since the save was written
 }
 
 // Add records evidence for a state, unless the same stands there already.
@@ -172,7 +214,7 @@ func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error
 	return err
 }
 
-func encodeMods(mods []Needed) (sql.NullString, error) {
+func encodeMods(mods []modlist.Needed) (sql.NullString, error) {
 	if mods == nil {
 		return sql.NullString{}, nil
 	}
@@ -199,7 +241,7 @@ func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence,
 			return nil, err
 		}
 		if mods.Valid {
-			e.Mods = []Needed{}
+			e.Mods = []modlist.Needed{}
 			if err := json.Unmarshal([]byte(mods.String), &e.Mods); err != nil {
 				return nil, err
 			}
@@ -217,7 +259,7 @@ func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence,
 type Needs struct {
 	Version         string
 	VersionEvidence check.Evidence
-	Mods            []Needed
+	Mods            []modlist.Needed
 	Clean           bool
 	ModsEvidence    check.Evidence
 }
@@ -225,8 +267,8 @@ type Needs struct {
 // maxDescent bounds how many states back evidence is looked for.
 const maxDescent = 500
 
-// Needs adds up what is known of a state.
-func (l *Logbook) Needs(ctx context.Context, digest tree.Digest) (Needs, error) {
+// Needs adds up what is known of a state; fresh is what is known and not written down yet.
+func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Evidence) (Needs, error) {
 	var n Needs
 	seen := map[tree.Digest]bool{}
 	for depth := 0; depth < maxDescent && !digest.IsZero() && !seen[digest]; depth++ {
@@ -234,6 +276,9 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest) (Needs, error) 
 		all, err := l.Evidence(ctx, digest)
 		if err != nil {
 			return n, err
+		}
+		if depth == 0 {
+			all = append(all, fresh...)
 		}
 		digest = tree.Digest{}
 		for _, e := range all {

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
 )
 
@@ -25,10 +25,10 @@ func openNew(t *testing.T) (*Logbook, string) {
 	return l, path
 }
 
-func needed(ids ...string) []Needed {
-	list := []Needed{}
+func needed(ids ...string) []modlist.Needed {
+	list := []modlist.Needed{}
 	for _, id := range ids {
-		list = append(list, Needed{Listed: mod.Listed{ID: id, On: true}})
+		list = append(list, modlist.Needed{Listed: modlist.Listed{ID: id, On: true}})
 	}
 	return list
 }
@@ -106,7 +106,7 @@ func TestNeedsDescend(t *testing.T) {
 }
 
 func TestForCheckLeavesOutWhatIsOff(t *testing.T) {
-	n := Needs{Mods: []Needed{{Listed: mod.Listed{ID: "a", On: true}, Doubtful: true}, {Listed: mod.Listed{ID: "b"}}}, ModsEvidence: check.Inferred}
+	n := Needs{Mods: []modlist.Needed{{Listed: modlist.Listed{ID: "a", On: true}, Doubtful: true}, {Listed: modlist.Listed{ID: "b"}}}, ModsEvidence: check.Inferred}
 	c := n.ForCheck(true)
 	require.Len(t, c.Mods, 1)
 	assert.True(t, c.Mods[0].Doubtful)

@@ -6,19 +6,20 @@ import (
 	"strings"
 	"time"
 
-	"ostrov/internal/core/mod"
-	"ostrov/internal/core/tree"
+	"ostrov/internal/core/modlist"
 )
 
-// Altered tells which of the mods of a game, by their digests, are not what was first seen of their version. What is seen of a version for the first
-// time is remembered as what it is.
-func (l *Logbook) Altered(ctx context.Context, gameID string, mods []mod.Listed, now time.Time) (map[tree.Digest]bool, error) {
+// FirstSeen is what was first seen of each version of each mod of a game. See Altered.
+type FirstSeen map[string]string
+
+// FirstSeen reads it.
+func (l *Logbook) FirstSeen(ctx context.Context, gameID string) (FirstSeen, error) {
 	rows, err := l.db.QueryContext(ctx, "SELECT id, version, digest FROM mods WHERE game = ?", gameID)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	first := map[string]string{}
+	first := FirstSeen{}
 	for rows.Next() {
 		var id, version, digest string
 		if err := rows.Scan(&id, &version, &digest); err != nil {
@@ -26,24 +27,21 @@ func (l *Logbook) Altered(ctx context.Context, gameID string, mods []mod.Listed,
 		}
 		first[id+"\x00"+version] = digest
 	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	altered := map[tree.Digest]bool{}
-	var fresh []mod.Listed
-	for _, m := range mods {
-		switch known := first[strings.ToLower(m.ID)+"\x00"+m.Version]; known {
-		case "":
-			fresh = append(fresh, m)
-		case m.Digest.String():
-		default:
-			altered[m.Digest] = true
-		}
-	}
+	return first, rows.Err()
+}
+
+// Altered reports whether a mod is not what was first seen of its version; fresh, that its version has not been seen before.
+func (f FirstSeen) Altered(m modlist.Listed) (altered, fresh bool) {
+	known := f[strings.ToLower(m.ID)+"\x00"+m.Version]
+	return known != "" && known != m.Digest.String(), known == ""
+}
+
+// SeeMods remembers what mods are of which no version was seen before. One that is known by now stays what it is.
+func (l *Logbook) SeeMods(ctx context.Context, gameID string, fresh []modlist.Listed, now time.Time) error {
 	if len(fresh) == 0 {
-		return altered, nil
+		return nil
 	}
-	return altered, l.inTx(ctx, func(tx *sql.Tx) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
 		for _, m := range fresh {
 			if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO mods VALUES (?, ?, ?, ?, ?)", gameID, strings.ToLower(m.ID), m.Version, m.Digest.String(), stamp(now)); err != nil {
 				return err

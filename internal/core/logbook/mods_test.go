@@ -9,22 +9,34 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
 )
 
 // TestWhatWasFirstSeenIsTheMod holds that a version of a mod is what it was when it was first seen, whatever comes later, each game for itself.
 func TestWhatWasFirstSeenIsTheMod(t *testing.T) {
 	l, _ := openNew(t)
-	seen := func(game string, mods ...mod.Listed) map[tree.Digest]bool {
-		altered, err := l.Altered(t.Context(), game, mods, now)
+	seen := func(game string, mods ...modlist.Listed) map[tree.Digest]bool {
+		first, err := l.FirstSeen(t.Context(), game)
 		require.NoError(t, err)
+		altered := map[tree.Digest]bool{}
+		var unseen []modlist.Listed
+		for _, m := range mods {
+			is, fresh := first.Altered(m)
+			if is {
+				altered[m.Digest] = true
+			}
+			if fresh {
+				unseen = append(unseen, m)
+			}
+		}
+		require.NoError(t, l.SeeMods(t.Context(), game, unseen, now))
 		return altered
 	}
-	rope := func(version string, digest byte) mod.Listed {
-		return mod.Listed{ID: "Rope", Version: version, Digest: tree.Digest{digest}}
+	rope := func(version string, digest byte) modlist.Listed {
+		return modlist.Listed{ID: "Rope", Version: version, Digest: tree.Digest{digest}}
 	}
-	assert.Empty(t, seen("tidewrack", rope("1.0", 1), mod.Listed{ID: "tar", Digest: tree.Digest{9}}))
+	assert.Empty(t, seen("tidewrack", rope("1.0", 1), modlist.Listed{ID: "tar", Digest: tree.Digest{9}}))
 	assert.Equal(t, map[tree.Digest]bool{{2}: true}, seen("tidewrack", rope("1.0", 2)))
 	assert.Equal(t, map[tree.Digest]bool{{2}: true}, seen("tidewrack", rope("1.0", 2)), "and it stays so")
 	assert.Empty(t, seen("tidewrack", rope("1.0", 1)), "until the first is back")
@@ -78,7 +90,7 @@ func TestOlderLogbooksAreBroughtUpToDate(t *testing.T) {
 		require.Len(t, all, 1)
 		assert.Equal(t, "Gannet", all[0].Title)
 		assert.Empty(t, all[0].Keeps)
-		_, err = l.Altered(t.Context(), "tidewrack", []mod.Listed{{ID: "a", Digest: tree.Digest{1}}}, now)
+		err = l.SeeMods(t.Context(), "tidewrack", []modlist.Listed{{ID: "a", Digest: tree.Digest{1}}}, now)
 		require.NoError(t, err)
 		require.NoError(t, l.Close())
 	}

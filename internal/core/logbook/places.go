@@ -56,13 +56,18 @@ func (l *Logbook) Places(ctx context.Context, install string) (map[Key]Place, er
 func (l *Logbook) SetPlaces(ctx context.Context, install string, places []Place) error {
 	return l.inTx(ctx, func(tx *sql.Tx) error {
 		for _, p := range places {
-			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-				install, p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone); err != nil {
+			if err := setPlace(ctx, tx, install, p); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+func setPlace(ctx context.Context, tx *sql.Tx, install string, p Place) error {
+	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		install, p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone)
+	return err
 }
 
 // Forget drops a save that is gone and of which the player has been told, or that Ostrov itself removed. What comes to lie at its place later
@@ -206,6 +211,31 @@ func (l *Logbook) Update(ctx context.Context, old string, p Playthrough) error {
 		}
 		_, err := tx.ExecContext(ctx, "UPDATE playthroughs SET name = ?, title = ?, active = ?, closed = ?, note = ?, keeps = ? WHERE name = ?",
 			p.Name, p.Title, p.Active, p.Closed, p.Note, strings.Join(p.Keeps, " "), old)
+		return err
+	})
+}
+
+// Stand records how a save stands at a place: which line it is assigned to, "" for none, and what is there, where that is known.
+func (l *Logbook) Stand(ctx context.Context, install string, key Key, playthrough string, p *Place) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM belongs WHERE install = ? AND folder = ? AND name = ?", install, key.Folder, key.Name)
+		if err == nil && playthrough != "" {
+			_, err = tx.ExecContext(ctx, "INSERT INTO belongs VALUES (?, ?, ?, ?)", install, key.Folder, key.Name, playthrough)
+		}
+		if err == nil && p != nil {
+			err = setPlace(ctx, tx, install, *p)
+		}
+		return err
+	})
+}
+
+// Activate makes a playthrough the one that is played on its install, open again where it was closed.
+func (l *Logbook) Activate(ctx context.Context, name string) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE playthroughs SET active = 0 WHERE (game, install) IN (SELECT game, install FROM playthroughs WHERE name = ?)", name); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE playthroughs SET active = 1, closed = 0 WHERE name = ?", name)
 		return err
 	})
 }

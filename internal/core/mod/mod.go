@@ -1,6 +1,6 @@
 // Package mod finds the mods of an install and says what they are: id, version, digest, on or off, in which order, and what they need.
 //
-// A Set is the mod set of an install at one moment; its Fingerprint tells two sets apart at a glance. The package reads and never changes.
+// A Set is the mod set of an install at one moment; its mod list is in package modlist. The package reads and never changes.
 package mod
 
 import (
@@ -18,11 +18,11 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
@@ -65,10 +65,7 @@ type Mod struct {
 
 // Name is what to call the mod before people.
 func (m *Mod) Name() string {
-	if m.Title != "" {
-		return m.Title
-	}
-	return m.ID
+	return modlist.Name(m.Title, m.ID)
 }
 
 // Dir is where the mod lies: its folder, or that of its file.
@@ -92,6 +89,8 @@ func (m *Mod) Counts(path string) bool { return !strings.HasPrefix(path, ".git/"
 type Set struct {
 	Mods    []*Mod
 	Ordered bool
+	// Problem is why it is not known which mods are on, or nil.
+	Problem error
 }
 
 // Scan finds the mods of the install and reads what they say, where h does not remember it. It takes no digests.
@@ -115,9 +114,7 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
 	}
 	set := Set{Mods: s.found}
 	set.hide()
-	if err := set.activate(ctx, in); err != nil {
-		return Set{}, err
-	}
+	set.Problem = set.activate(ctx, in)
 	set.sort()
 	return set, nil
 }
@@ -189,7 +186,7 @@ func (s *scanner) read(m *Mod, full string) error {
 		return err
 	}
 	if m.Kind.Unit == game.UnitFile {
-		e, err := tree.Look(filepath.Dir(dir), filepath.Base(dir))
+		e, err := tree.Stat(filepath.Dir(dir), filepath.Base(dir))
 		if err != nil {
 			return err
 		}
@@ -206,7 +203,7 @@ func (s *scanner) read(m *Mod, full string) error {
 	}); err != nil {
 		return err
 	}
-	if e, err := tree.Look(full, "."); err == nil {
+	if e, err := tree.Stat(full, "."); err == nil {
 		m.note(e)
 	}
 	var members []string
@@ -425,50 +422,17 @@ func (m *Mod) inside(f tree.Entry) string {
 	return f.Path
 }
 
-// Fingerprint names a mod set in six letters.
-type Fingerprint string
-
-// letters are those of fingerprints: no vowels, so that they never spell a word.
-const letters = "bcdfghjklmnpqrstvwxyz"
-
-// Listed is one mod as a mod list has it: what the fingerprint is taken over, and what logbook and archive keep.
-type Listed struct {
-	ID      string      `json:"id"`
-	Version string      `json:"version,omitempty"`
-	Title   string      `json:"title,omitempty"`
-	Digest  tree.Digest `json:"digest,omitzero"`
-	On      bool        `json:"on"`
-	// Altered tells that it is not what was first seen of this version.
-	Altered bool `json:"altered,omitempty"`
-}
-
 // List is the mod list of the set: the mods that are not the game's own, those that are on first and in their order.
-func (s Set) List() []Listed {
-	var list []Listed
+func (s Set) List() []modlist.Listed {
+	var list []modlist.Listed
 	for _, on := range []bool{true, false} {
 		for _, m := range s.Mods {
 			if m.On == on && !m.Kind.Base && m.HiddenBy == "" {
-				list = append(list, Listed{m.ID, m.Version, m.Title, m.Digest, m.On, m.Altered})
+				list = append(list, modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest, On: m.On, Altered: m.Altered})
 			}
 		}
 	}
 	return list
-}
-
-// FingerprintOf is the fingerprint of a mod list: over the lines "ID VERSION DIGEST" of the mods that are on, in their order.
-func FingerprintOf(list []Listed) Fingerprint {
-	h := blake3.New()
-	for _, m := range list {
-		if m.On {
-			fmt.Fprintf(h, "%q %q %s\n", strings.ToLower(m.ID), m.Version, m.Digest.Hex())
-		}
-	}
-	sum := h.Sum(nil)
-	var b [6]byte
-	for i := range b {
-		b[i] = letters[int(sum[i])%len(letters)]
-	}
-	return Fingerprint(b[:])
 }
 
 // ForCheck are the mods as package check compares them.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
@@ -137,15 +138,15 @@ func TestFingerprint(t *testing.T) {
 	files := func() map[string]string {
 		return map[string]string{"mods/a/mod.json": `{"id": "a", "v": "1"}`, "mods/a/data": "x", "mods/b/mod.json": `{"id": "b", "v": "1"}`, "order.txt": "a\nb\n"}
 	}
-	print := func(change func(map[string]string)) Fingerprint {
+	print := func(change func(map[string]string)) modlist.Fingerprint {
 		f := files()
 		change(f)
-		return FingerprintOf(scan(t, install(t, f)).List())
+		return modlist.FingerprintOf(scan(t, install(t, f)).List())
 	}
 	first := print(func(map[string]string) {})
 	assert.Regexp(t, "^[bcdfghjklmnpqrstvwxyz]{6}$", first)
 	assert.Equal(t, first, print(func(map[string]string) {}), "the same everywhere")
-	seen := map[Fingerprint]bool{first: true}
+	seen := map[modlist.Fingerprint]bool{first: true}
 	for name, change := range map[string]func(map[string]string){
 		"version": func(f map[string]string) { f["mods/a/mod.json"] = `{"id": "a", "v": "2"}` },
 		"content": func(f map[string]string) { f["mods/a/data"] = "edited by hand" },

@@ -287,7 +287,7 @@ func members(ctx context.Context, kind *game.Save, dir string, names []string) (
 	for _, name := range names {
 		if kind.Unit != game.UnitFolder {
 			for _, part := range append([]string{name}, CompanionNames(kind, name)...) {
-				e, err := tree.Look(dir, part)
+				e, err := tree.Stat(dir, part)
 				if err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return nil, err
 				}

@@ -141,7 +141,7 @@ func (h *Hasher) File(ctx context.Context, dir string, entry Entry, sha bool) (S
 // Read reads the file entry below dir through to w and returns its digests, which the Index then knows. It fails with ErrBeingWritten
 // when the file changed meanwhile, and then what w received is to be thrown away.
 func (h *Hasher) Read(ctx context.Context, dir string, entry Entry, sha bool, w io.Writer) (Sums, error) {
-	before, err := Look(dir, entry.Path)
+	before, err := Stat(dir, entry.Path)
 	if err != nil {
 		return Sums{}, err
 	}
@@ -187,7 +187,7 @@ func (h *Hasher) reading(dir string, before Entry, read func(*os.File) (Sums, in
 	if err != nil {
 		return Sums{}, fmt.Errorf("%s: %w", path, err)
 	}
-	after, err := Look(dir, before.Path)
+	after, err := Stat(dir, before.Path)
 	if err != nil {
 		return Sums{}, err
 	}

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -176,7 +177,7 @@ func (w *walker) folder(rel string, depth int) error {
 		if w.count++; w.count > maxEntries {
 			return fmt.Errorf("%s %w: more than %d files", w.dir, ErrTooMany, maxEntries)
 		}
-		entry, err := in.look(name)
+		entry, err := in.stat(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // gone since the folder was listed
 		}
@@ -224,8 +225,8 @@ func (f folder) names() ([]string, error) {
 	return names, err
 }
 
-// Look returns the entry at path, slash-separated, below dir. The path "." is dir itself.
-func Look(dir, path string) (Entry, error) {
+// Stat returns the entry at path, slash-separated, below dir. The path "." is dir itself.
+func Stat(dir, path string) (Entry, error) {
 	full := filepath.Join(dir, filepath.FromSlash(path))
 	info, err := os.Lstat(full)
 	if err != nil {
@@ -253,4 +254,34 @@ func Look(dir, path string) (Entry, error) {
 // SameState reports whether b is, as far as anything but reading tells, the unchanged a.
 func SameState(a, b Entry) bool {
 	return a.Kind == b.Kind && a.Size == b.Size && a.ModTime.Equal(b.ModTime) && a.ChangeTime.Equal(b.ChangeTime) && a.FileID == b.FileID && a.Target == b.Target
+}
+
+// Names of what Ostrov itself leaves beside the folders that it changes.
+const (
+	// AreaName is the folder in which changes are prepared. No name of a game or download begins so.
+	AreaName = ".ostrov"
+	// NoteName is the note that tells of a change which is not finished.
+	NoteName = "ostrov-change-not-finished.txt"
+)
+
+// Ours reports whether a name in a folder is Ostrov's own.
+func Ours(name string) bool {
+	return len(name) >= len(AreaName) && strings.EqualFold(name[:len(AreaName)], AreaName) || strings.EqualFold(name, NoteName)
+}
+
+// ReadBounded reads at most limit bytes of a regular file. What is none, such as a pipe that would be waited for, is an error.
+func ReadBounded(path string, limit int64) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no file", path)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, limit))
 }

@@ -58,7 +58,7 @@ func TestNothingUnchangedIsReadAgain(t *testing.T) {
 	now := time.Now().Add(time.Minute)
 	h := &Hasher{Index: memory{}, Now: func() time.Time { return now }}
 	sum := func(sha bool) Sums {
-		e, err := Look(dir, "a")
+		e, err := Stat(dir, "a")
 		require.NoError(t, err)
 		s, err := h.File(t.Context(), dir, e, sha)
 		require.NoError(t, err)
@@ -84,7 +84,7 @@ func TestTooYoungToBeTrusted(t *testing.T) {
 	h := &Hasher{Index: memory{}, Now: time.Now}
 	for name, when := range map[string]time.Time{"young": time.Now(), "future": time.Now().Add(24 * time.Hour)} {
 		write(t, filepath.Join(dir, name), "text", when)
-		e, err := Look(dir, name)
+		e, err := Stat(dir, name)
 		require.NoError(t, err)
 		for range 2 {
 			_, err = h.File(t.Context(), dir, e, false)
@@ -98,7 +98,7 @@ func TestAFileThatChangesWhileItIsRead(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "a")
 	write(t, path, "text", time.Now())
-	e, err := Look(dir, "a")
+	e, err := Stat(dir, "a")
 	require.NoError(t, err)
 	h := &Hasher{Index: memory{}, Now: time.Now}
 	_, err = h.Read(t.Context(), dir, e, false, writer(func(p []byte) { write(t, path, "longer text", time.Now()) }))
@@ -143,7 +143,7 @@ func TestListFS(t *testing.T) {
 func BenchmarkHash(b *testing.B) {
 	dir := b.TempDir()
 	write(b, filepath.Join(dir, "a"), string(make([]byte, 16<<20)), time.Now())
-	e, err := Look(dir, "a")
+	e, err := Stat(dir, "a")
 	require.NoError(b, err)
 	h := &Hasher{Now: time.Now}
 	b.SetBytes(16 << 20)
@@ -185,7 +185,7 @@ func TestOnceReadsWhatHasChanged(t *testing.T) {
 	h := &Hasher{Notes: notebook{}, Now: func() time.Time { return now }}
 	reads := 0
 	once := func(scope Digest, worth bool) string {
-		e, err := Look(dir, "a")
+		e, err := Stat(dir, "a")
 		require.NoError(t, err)
 		var got string
 		h.Once("place", scope, dir, slices.Values([]Entry{e}), &got, func() bool {
@@ -234,7 +234,7 @@ func TestWalkSeesWhatLookSees(t *testing.T) {
 	n := 0
 	require.NoError(t, Walk(t.Context(), dir, func(e Entry) error {
 		n++
-		want, err := Look(dir, e.Path)
+		want, err := Stat(dir, e.Path)
 		require.NoError(t, err)
 		assert.Equal(t, want, e)
 		return nil

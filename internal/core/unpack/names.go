@@ -140,3 +140,35 @@ func (c *clashes) one(name string, dir bool) string {
 	}
 	return other
 }
+
+// PortableName spells a path so that every system can hold it: what one of them cannot, in a part of it, is spelled with % and hex digits.
+func PortableName(p string) string {
+	parts := strings.Split(p, "/")
+	for i, part := range parts {
+		if CheckName(part) != "" {
+			parts[i] = portable(part)
+		}
+	}
+	return path.Join(parts...)
+}
+
+func portable(part string) string {
+	var b strings.Builder
+	for j := 0; j < len(part); {
+		r, size := utf8.DecodeRuneInString(part[j:])
+		last := j+size == len(part)
+		if r == utf8.RuneError && size == 1 || unicode.IsControl(r) || strings.ContainsRune(`:*?"<>|\%`, r) || last && (r == '.' || r == ' ') {
+			for _, c := range []byte(part[j : j+size]) {
+				fmt.Fprintf(&b, "%%%02X", c)
+			}
+		} else {
+			b.WriteString(part[j : j+size])
+		}
+		j += size
+	}
+	name := b.String()
+	if CheckName(name) != "" { // a name of its own to Windows, as CON is and COM1.sav
+		name = fmt.Sprintf("%%%02X%s", name[0], name[1:])
+	}
+	return name
+}

@@ -1,0 +1,175 @@
+// Package assess turns facts, needs and rules into findings and verdicts.
+//
+// Everything here is pure: it opens nothing, asks no clock and changes nothing. A save in a game, one in a download and one in a game as it would be are
+// judged by one function (Save), so that look, vet, place, needs and look --if never differ.
+package assess
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/mod"
+)
+
+// Install is an install with what there is to say of it and of each save.
+type Install struct {
+	*facts.State
+	// Findings are about the install, not about one save.
+	Findings []check.Finding
+	Saves    []*Save
+}
+
+// Save is a save with its findings.
+type Save struct {
+	*facts.Save
+	Findings []check.Finding
+	Verdict  check.Verdict
+}
+
+// Of assesses an install and all its saves.
+func Of(st *facts.State) *Install {
+	a := &Install{State: st, Findings: installFindings(st)}
+	for _, s := range st.Saves {
+		one := &Save{Save: s, Findings: append(placeFindings(s), Findings(st, s)...)}
+		check.Sort(one.Findings)
+		one.Verdict = check.Sum(one.Findings)
+		a.Saves = append(a.Saves, one)
+	}
+	return a
+}
+
+// Save is the assessment of one of the install's saves.
+func (a *Install) Save(s *facts.Save) *Save {
+	i := slices.IndexFunc(a.Saves, func(one *Save) bool { return one.Save == s })
+	return a.Saves[i]
+}
+
+// placeFindings are about where a save stands, rather than about what it needs.
+func placeFindings(s *facts.Save) []check.Finding {
+	if s.Shrank == nil {
+		return nil
+	}
+	return []check.Finding{check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January")))}
+}
+
+// Findings judges one save, wherever it is, against an install. Of a save that cannot be read nothing else is said: what it needs is not known to be
+// right.
+func Findings(st *facts.State, s *facts.Save) []check.Finding {
+	switch {
+	case s.Unread != nil && facts.IsBeingWritten(s.Unread):
+		return []check.Finding{check.New(check.BeingWritten, "", s.Name+" is being written")}
+	case s.Unread != nil:
+		return []check.Finding{check.New(check.Damaged, "", Reading(s.Unread))}
+	case s.Facts.Problem != nil:
+		return []check.Finding{check.New(check.Damaged, "", Reading(s.Facts.Problem))}
+	}
+	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(), Ordered: st.Mods.Ordered,
+		HasMods: len(st.Install.Game.Mods) > 0 && !s.Kind.NoMods, PerSave: st.Install.Game.PerSaveMods(),
+		Strange: slices.Concat(st.Strays.Extra, st.Strays.Changed, st.Strays.Missing)}
+	found := check.Judge(st.Required(s), have, st.Rules, st.Install.Game.Order())
+	if st.Problems.Mods != nil && have.HasMods {
+		found = append(found, check.New(check.ModsUnknown, "", "which mods are on cannot be read: "+Reading(st.Problems.Mods)))
+	}
+	return found
+}
+
+// Reading says why a file cannot be read, without words from inside.
+func Reading(err error) string {
+	text := strings.ReplaceAll(err.Error(), form.ErrDamaged.Error()+": ", "")
+	return strings.Replace(text, "unexpected EOF", "ends too early", 1)
+}
+
+// Worst is the gravest finding in words.
+func Worst(findings ...check.Finding) string {
+	all := slices.Clone(findings)
+	check.Sort(all)
+	if len(all) == 0 {
+		return "nothing known of it"
+	}
+	text := all[0].Evidence
+	if all[0].Subject != "" {
+		text = all[0].Subject + ": " + text
+	}
+	return text
+}
+
+// Change is something that would be done to an install.
+type Change struct {
+	Words   string // for people: "without Rope & Tar"
+	Drop    *mod.Mod
+	Add     *mod.Mod
+	Version string
+	// Unsafe are findings about what would be added.
+	Unsafe []check.Finding
+}
+
+// Supposed is an install as it would be after changes that are not made.
+type Supposed struct {
+	Now     *Install
+	Changes []string // in words
+	// Then is the same with every save judged as it would stand.
+	Then *Install
+	// Findings are those about the install that would be there then and are not now.
+	Findings []check.Finding
+}
+
+// Suppose judges every save of an install as it would be after changes, all together. What is unsafe makes nothing better: then no verdict rises.
+func Suppose(now *Install, changes []Change) *Supposed {
+	st := *now.State
+	st.Mods.Mods = slices.Clone(now.Mods.Mods)
+	var unsafe []check.Finding
+	for _, c := range changes {
+		switch {
+		case c.Drop != nil:
+			st.Mods.Mods = slices.DeleteFunc(st.Mods.Mods, func(m *mod.Mod) bool { return m == c.Drop })
+		case c.Add != nil:
+			add(&st, c.Add)
+		case c.Version != "":
+			st.Version = c.Version
+		}
+		unsafe = append(unsafe, c.Unsafe...)
+	}
+	st.List = st.Mods.List()
+	sup := &Supposed{Now: now, Then: Of(&st)}
+	for _, c := range changes {
+		sup.Changes = append(sup.Changes, c.Words)
+	}
+	for _, f := range sup.Then.Findings {
+		if !slices.ContainsFunc(now.Findings, f.Same) && aboutMods(f.Code) {
+			sup.Findings = append(sup.Findings, f)
+		}
+	}
+	if len(unsafe) > 0 {
+		for i, s := range sup.Then.Saves {
+			s.Findings = append(slices.Clone(unsafe), s.Findings...)
+			check.Sort(s.Findings)
+			s.Verdict = check.Sum(s.Findings)
+			if check.Worse(now.Saves[i].Verdict, s.Verdict) {
+				s.Verdict = now.Saves[i].Verdict
+			}
+		}
+	}
+	return sup
+}
+
+func aboutMods(c check.Code) bool {
+	return slices.Contains([]check.Code{check.RequirementMissing, check.ModsCollide, check.ModUnsupported, check.ModHidden}, c)
+}
+
+// add puts a mod into the set in place of one of the same id, or else where its load order says.
+func add(st *facts.State, m *mod.Mod) {
+	for i, old := range st.Mods.Mods {
+		if strings.EqualFold(old.ID, m.ID) && !old.Kind.Base {
+			m.Order = old.Order
+			st.Mods.Mods[i] = m
+			return
+		}
+	}
+	st.Mods.Mods = append(st.Mods.Mods, m)
+}

@@ -1,0 +1,116 @@
+// Package coretest is the demo world for tests of the core: a home with all three games added, and the steps that a command takes.
+package coretest
+
+import (
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ostrov/demo"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/record"
+)
+
+// World is a demo world with a home on it and all three games added.
+type World struct {
+	*home.Home
+	T    testing.TB
+	Root string
+	Now  func() time.Time
+}
+
+// New lays out a world.
+func New(t testing.TB) *World {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	built, err := demo.Build(filepath.Join(dir, "demo"))
+	require.NoError(t, err)
+	w := &World{T: t, Root: filepath.Join(dir, "demo"), Now: time.Now}
+	w.open(built.Home(), false)
+	t.Cleanup(func() { require.NoError(t, w.Close()) })
+	for _, req := range []facts.AddRequest{
+		{Game: "tidewrack", At: w.Path("games", "Tidewrack"), Prefix: w.Path("prefix")},
+		{Game: "brass-orchard", At: w.Path("games", "BrassOrchard"), PlayerHome: w.Path("player")},
+		{Game: "night-tram", At: w.Path("games", "NightTram"), PlayerHome: w.Path("player")},
+	} {
+		in, folders, err := facts.FindInstall(t.Context(), w.Home, req)
+		require.NoError(t, err)
+		require.NotEmpty(t, folders)
+		require.NoError(t, w.Register(in))
+	}
+	return w
+}
+
+func (w *World) open(dir string, readOnly bool) {
+	h, err := home.Open(home.Options{Dir: dir, Now: func() time.Time { return w.Now() }, Log: slog.New(slog.DiscardHandler), ReadOnly: readOnly})
+	require.NoError(w.T, err)
+	require.NoError(w.T, h.Unrecorded)
+	w.Home = h
+}
+
+// Again is the next command: what the last one had in memory is gone.
+func (w *World) Again() {
+	w.T.Helper()
+	dir := w.Dir
+	require.NoError(w.T, w.Close())
+	w.open(dir, false)
+}
+
+// Path is a path in the world.
+func (w *World) Path(parts ...string) string { return filepath.Join(append([]string{w.Root}, parts...)...) }
+
+// Voyages is a path in Tidewrack's folder of saves.
+func (w *World) Voyages(parts ...string) string {
+	return w.Path(append([]string{"prefix", "drive_c", "users", "keeper", "Documents", "Tidewrack", "lit", "70431"}, parts...)...)
+}
+
+// In is an install.
+func (w *World) In(address string) *game.Install {
+	w.T.Helper()
+	in, err := w.Install(address)
+	require.NoError(w.T, err)
+	return in
+}
+
+// See is what a command does first: it settles, looks and records.
+func (w *World) See(address string) *facts.State {
+	w.T.Helper()
+	in := w.In(address)
+	_, err := plan.Settle(w.T.Context(), w.Home, in)
+	require.NoError(w.T, err)
+	st, err := facts.Gather(w.T.Context(), w.Home, in)
+	require.NoError(w.T, err)
+	require.NoError(w.T, record.Seen(w.T.Context(), w.Home, st))
+	return st
+}
+
+// State is everything that lies in folders: names, sizes and times.
+func State(t testing.TB, folders ...string) map[string]string {
+	all := map[string]string{}
+	for _, folder := range folders {
+		require.NoError(t, filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			info, err := os.Lstat(path)
+			if err == nil {
+				all[path] = fmt.Sprint(info.Mode(), info.Size(), info.ModTime())
+			}
+			return err
+		}))
+	}
+	return all
+}
+
+// Lines makes a text of lines.
+func Lines(list ...string) string { return strings.Join(list, "\n") + "\n" }

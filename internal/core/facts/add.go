@@ -1,0 +1,130 @@
+package facts
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/strict"
+)
+
+// AddRequest says which install to add.
+type AddRequest struct {
+	Game       string
+	At         string // its folder; "" looks for it
+	Under      string // where to look; "" is in the usual places
+	Prefix     string // the compatibility prefix it runs in
+	PlayerHome string // the player's home, when that is not one's own
+	Name       string // what to call the install; "" is main, or taken from its folder
+	Edition    string // one of the description's editions, or ""
+}
+
+// FindInstall finds an install and where it keeps its things. It is not known to the home before it is registered: the player is shown its folders first.
+func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*game.Install, []game.Located, error) {
+	d, ok := h.Games[req.Game]
+	if !ok {
+		hint := problem.Advise("described: %s", strings.Join(h.GameIDs(), ", "))
+		if near := strict.Nearest(req.Game, h.GameIDs()); near != "" {
+			hint = problem.Advise("did you mean %s?", near)
+		}
+		for _, b := range h.Broken {
+			if b.Game == req.Game {
+				return nil, nil, problem.New(problem.Do("games test", b.File), "%s cannot be used: %w", req.Game, b.Err)
+			}
+		}
+		return nil, nil, problem.Usage(hint, "there is no description of a game %q", req.Game)
+	}
+	if req.Edition != "" && !slices.Contains(d.Editions, req.Edition) {
+		return nil, nil, problem.Usage(problem.Advise("there are: %s", strings.Join(d.Editions, ", ")), "%s has no edition %q", d.Title, req.Edition)
+	}
+	if req.Name != "" && home.Slug(req.Name) != req.Name {
+		return nil, nil, problem.Usage(problem.Advise("for example %s", home.Slug(req.Name)), "%q cannot name an install: use a-z, 0-9 and -", req.Name)
+	}
+	in := &game.Install{Game: d, Name: req.Name, Edition: req.Edition, Pins: map[string]string{}}
+	var under string
+	var err error
+	for _, p := range []struct {
+		from string
+		to   *string
+	}{{req.At, &in.Root}, {req.Prefix, &in.Prefix}, {req.PlayerHome, &in.PlayerHome}, {req.Under, &under}} {
+		if p.from == "" {
+			continue
+		}
+		if *p.to, err = filepath.Abs(p.from); err != nil {
+			return nil, nil, err
+		}
+		if real, err := filepath.EvalSymlinks(*p.to); err == nil {
+			*p.to = real
+		}
+	}
+	if in.Root == "" {
+		if err := find(ctx, in, under); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, other := range h.Installs {
+		if other.Game.ID == d.ID && other.Root == in.Root && in.Name == "" {
+			in.Name = other.Name // added again: its folders may have moved
+		}
+	}
+	if in.Name == "" {
+		in.Name = freeName(h, in)
+	}
+	folders, err := Pin(ctx, h, in)
+	return in, folders, err
+}
+
+// find looks for an install below a folder, or in the usual places.
+func find(ctx context.Context, in *game.Install, under string) error {
+	if under != "" {
+		found, err := in.Game.FindUnder(ctx, under)
+		if err != nil {
+			return err
+		}
+		return only(in, found, "nowhere below "+under)
+	}
+	known, err := game.NativeKnown()
+	if in.Prefix != "" {
+		known, err = game.PrefixKnown(in.Prefix)
+	} else if in.PlayerHome != "" {
+		known = game.HomeKnown(in.PlayerHome)
+	}
+	if err != nil {
+		return err
+	}
+	return only(in, in.Game.FindInstalls(known), "in none of its usual folders")
+}
+
+// only takes the one folder that was found for an install. What could be several is asked about.
+func only(in *game.Install, found []string, none string) error {
+	switch len(found) {
+	case 0:
+		return problem.Usage(problem.Do("games add", in.Game.ID).With("at", "DIR").Or(problem.Do("games add", in.Game.ID).With("under", "DIR")), "%s is %s", in.Game.Title, none)
+	case 1:
+		in.Root = found[0]
+		return nil
+	}
+	var hints problem.Hints
+	for _, f := range found {
+		hints = hints.Or(problem.Do("games add", in.Game.ID).With("at", f))
+	}
+	return problem.Usage(hints, "%s is in several folders: say which", in.Game.Title)
+}
+
+func freeName(h *home.Home, in *game.Install) string {
+	taken := func(name string) bool {
+		return slices.ContainsFunc(h.Installs, func(other *game.Install) bool { return other.Game.ID == in.Game.ID && other.Name == name })
+	}
+	if !taken("main") {
+		return "main"
+	}
+	name := home.Slug(filepath.Base(in.Root))
+	for name == "" || taken(name) {
+		name += "x"
+	}
+	return name
+}

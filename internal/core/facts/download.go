@@ -1,0 +1,182 @@
+package facts
+
+import (
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/parcel"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+	"ostrov/internal/core/unpack"
+)
+
+// Download is what came from elsewhere: opened and inspected, never unpacked into a game's folder. Close it.
+type Download struct {
+	*unpack.Download
+	File string
+	// Parcel is what came with a save, where the download is a parcel.
+	Parcel *parcel.Found
+}
+
+// Found is a save in a download.
+type Found struct {
+	*Save
+	Candidate save.Candidate
+	Game      *game.Description
+}
+
+// Pick is what the player calls the save, to choose it from several.
+func (f *Found) Pick() string {
+	if f.Candidate.Label != "" {
+		return f.Candidate.Label
+	}
+	return f.Candidate.Name
+}
+
+// Title is what to call the save before people.
+func (f *Found) Title() string {
+	if t := f.Facts.Title(); t != "" {
+		return t
+	}
+	return path.Base(f.Candidate.Name)
+}
+
+// OpenDownload opens a download and looks through it.
+func OpenDownload(ctx context.Context, h *home.Home, file string) (*Download, error) {
+	opened, err := unpack.Open(ctx, file, h.Scratch())
+	if err != nil {
+		return nil, err
+	}
+	d := &Download{Download: opened, File: file}
+	var total int64
+	for _, e := range opened.Entries {
+		total += e.Size
+	}
+	if err = opened.Inspect(ctx, h.Counting("read", total)); err == nil && len(opened.Hazards) == 0 {
+		d.Parcel, err = parcel.Find(ctx, opened.FS, opened.Entries)
+	}
+	if err != nil {
+		opened.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+// Saves finds the saves in the download: of the games given, else of any game that is described.
+func (d *Download) Saves(ctx context.Context, h *home.Home, games []*game.Description) ([]*Found, error) {
+	found, err := d.savesOf(ctx, h, games)
+	if len(found) > 0 || err != nil {
+		return found, err
+	}
+	var rest []*game.Description
+	for _, id := range h.GameIDs() {
+		if !slices.Contains(games, h.Games[id]) {
+			rest = append(rest, h.Games[id])
+		}
+	}
+	return d.savesOf(ctx, h, rest)
+}
+
+func (d *Download) savesOf(ctx context.Context, h *home.Home, games []*game.Description) ([]*Found, error) {
+	var found []*Found
+	for _, g := range games {
+		for _, c := range save.Recognise(ctx, g, d.FS, d.Entries) {
+			sv := &save.Save{Kind: c.Kind, Name: c.Name, Captures: c.Captures, Digest: d.digest(c), Facts: c.Facts}
+			for _, e := range d.Entries {
+				if slices.Contains(c.Files, e.Path) {
+					sv.Files, sv.Size = append(sv.Files, e), sv.Size+e.Size
+				}
+			}
+			f := &Found{&Save{Save: sv}, c, g}
+			if err := d.needs(ctx, h, f); err != nil {
+				return nil, err
+			}
+			found = append(found, f)
+		}
+	}
+	return found, nil
+}
+
+func (d *Download) digest(c save.Candidate) tree.Digest {
+	var list []tree.Named
+	for _, f := range c.Files {
+		digest, ok := d.Digests[f]
+		if !ok {
+			return tree.Digest{}
+		}
+		list = append(list, tree.Named{Path: save.Inside(c.Kind, c.Name, f), Digest: digest})
+	}
+	return save.DigestOf(c.Kind, list)
+}
+
+// needs finds out what a save of the download needs: what it says itself, what came with it, and what was known of it before.
+func (d *Download) needs(ctx context.Context, h *home.Home, f *Found) error {
+	if f.Digest.IsZero() {
+		return nil
+	}
+	if e := Written(f.Facts, h.Now()); e != nil {
+		f.fresh = append(f.fresh, *e)
+	}
+	if e := d.cameWith(h, f); e != nil {
+		f.fresh = append(f.fresh, *e)
+	}
+	var err error
+	f.Needs, err = h.Logbook.Needs(ctx, f.Digest, f.fresh...)
+	return err
+}
+
+// cameWith is what a parcel says of its save, where the digests match, or nil.
+func (d *Download) cameWith(h *home.Home, f *Found) *logbook.Evidence {
+	if d.Parcel == nil || len(d.Parcel.Wrong) > 0 || d.Parcel.Needs.Save.Digest != f.Digest || d.Parcel.Needs.Game != f.Game.ID {
+		return nil
+	}
+	n := d.Parcel.Needs
+	return &logbook.Evidence{Kind: check.Parcel, At: h.Now(), Version: n.Version, Clean: n.Clean, Note: n.Note, Mods: ListOfParcel(n)}
+}
+
+// ListOfParcel is the mod list of a parcel, or nil where it has none.
+func ListOfParcel(n parcel.Needs) []modlist.Needed {
+	if n.Mods == nil {
+		return nil
+	}
+	list := []modlist.Needed{}
+	for _, m := range n.Mods {
+		digest, _ := tree.ParseDigest(m.Digest) // another algorithm's is of no use here
+		list = append(list, modlist.Needed{Listed: modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: digest, On: true}, Doubtful: m.Doubtful})
+	}
+	return list
+}
+
+// Learnt is what the logbook is to know of a save of the download, once it is used.
+func (f *Found) Learnt() Learnt {
+	l := Learnt{States: []logbook.State{{Digest: f.Digest, Game: f.Game.ID, Kind: f.Kind.ID, Title: f.Facts.Title(), Size: f.Size, Foreign: true}}}
+	for _, e := range f.fresh {
+		l.Evidence = append(l.Evidence, OfState{f.Digest, e})
+	}
+	return l
+}
+
+// Mods finds the mods of a game in the download.
+func (d *Download) Mods(ctx context.Context, g *game.Description) []*mod.Mod {
+	return mod.InDownload(ctx, g, d.FS, d.Entries)
+}
+
+// Around reports whether an entry is an archive that a save lies in, or lies in an archive that is the save.
+func (d *Download) Around(f *Found, path string) bool {
+	for _, in := range d.Inside {
+		for _, file := range f.Candidate.Files {
+			if path == in && strings.HasPrefix(file, in+"/") || file == in && strings.HasPrefix(path, in+"/") {
+				return true
+			}
+		}
+	}
+	return false
+}

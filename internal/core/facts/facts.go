@@ -1,0 +1,486 @@
+// Package facts finds out what an install, its mod set, a save and a download are.
+//
+// It reads and writes nothing, not even the logbook: what looking found and the logbook does not know yet is returned as Learnt, for package record to
+// write down. A save in a game's folder and one in a download are gathered by one step (Save), and package assess judges both. What cannot be
+// read is part of the facts (Problem fields) and hinders nothing else. The package judges nothing and knows no commands.
+package facts
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/line"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// State is what one install is at one moment.
+type State struct {
+	Install *game.Install
+	Called  string // its shortest address
+	Version string
+	Build   string // "" where the description does not say
+	Account string // the player's own, or ""
+	Folders []game.Located
+	Groups  []game.FileGroup // settings, data and pictures
+	Running []Process
+	Rules   []check.Rule
+
+	Mods        mod.Set
+	List        []modlist.Listed
+	Fingerprint modlist.Fingerprint
+
+	Saves []*Save
+	// Gone are saves that were there at the last look.
+	Gone []logbook.Place
+
+	// Lines are the playthroughs of this install.
+	Lines []logbook.Playthrough
+	// Sharers are other installs of the game with a folder of saves in common.
+	Sharers []*game.Install
+
+	Since Since
+
+	// Log is what the game's log says of the last session, or nil; Logged is when it was written.
+	Log     *game.LogRead
+	Logged  time.Time
+	LogPath string
+
+	Base    *Base // what the clean game was recorded as, or nil
+	Strays  Strays
+	Orphans []Orphan
+	Unmet   []game.Require // requirements of the game that do not hold
+
+	Problems Problems
+	Learnt   Learnt
+
+	refs *references // nil where the description does not say where mods occur in saves
+}
+
+// Problems are why parts of a state are not known; nil where they are.
+type Problems struct {
+	Version error
+	Mods    error // which of the mods are on
+	Base    error
+	Archive error // the newest snapshot
+	Groups  error
+}
+
+// Learnt is what looking found and the logbook does not know yet.
+type Learnt struct {
+	States      []logbook.State
+	Evidence    []OfState
+	Places      []logbook.Place
+	Claims      []logbook.Key // saves that belong to Active from now on
+	Active      string
+	Mods        []modlist.Listed // of versions that were never seen before
+	Identifiers map[string]game.Added
+}
+
+// OfState is evidence of one state.
+type OfState struct {
+	Digest   tree.Digest
+	Evidence logbook.Evidence
+}
+
+// Orphan is a settings file whose mod is gone.
+type Orphan struct {
+	Dir, Path string // Path is relative to Dir
+	Mod       string // its id
+}
+
+// Open readies an install to be looked at: it is there, and keeps to its bounds.
+func Open(ctx context.Context, h *home.Home, in *game.Install) error {
+	if err := in.Open(); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return problem.New(problem.Do("games add", in.Game.ID).With("at", "DIR"), "%s is not where it was: %w", in.Address(), err)
+		}
+		return err
+	}
+	return in.CheckBounds(ctx, h.Forbidden())
+}
+
+// ModReader takes the digests of a state's mods. Keep reads them while it keeps them.
+type ModReader func(ctx context.Context, st *State) error
+
+// Gather finds out what an install is now.
+func Gather(ctx context.Context, h *home.Home, in *game.Install) (*State, error) {
+	return GatherReading(ctx, h, in, func(ctx context.Context, st *State) error { return ReadMods(ctx, h, st, false) })
+}
+
+// GatherReading is Gather with a way of its own to read the mods.
+func GatherReading(ctx context.Context, h *home.Home, in *game.Install, read ModReader) (*State, error) {
+	if err := Open(ctx, h, in); err != nil {
+		return nil, err
+	}
+	st := &State{Install: in, Called: h.Called(in)}
+	var err error
+	if st.Folders, err = in.Folders(ctx); err != nil {
+		return nil, err
+	}
+	st.install(ctx, h)
+	g := gathering{ctx, h, st}
+	for _, step := range []func() error{func() error { return g.mods(read) }, g.identifiers, g.base, g.log, g.saves, g.sharers, g.orphans, g.requirements, g.places, g.lines, g.needs, g.since} {
+		if err := step(); err != nil {
+			return nil, err
+		}
+	}
+	return st, nil
+}
+
+// install reads what the game's own files say. What they do not say is a problem of what needs it.
+func (st *State) install(ctx context.Context, h *home.Home) {
+	in := st.Install
+	var err error
+	st.Version, _, st.Problems.Version = in.Version(ctx)
+	if st.Build, err = in.Build(ctx); err != nil {
+		h.Log.Warn("no build", "error", err)
+	}
+	if st.Rules, err = in.Rules(ctx); err != nil && st.Problems.Version == nil {
+		st.Problems.Version = err
+	}
+	if st.Account, err = in.OwnAccount(ctx); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		h.Log.Warn("no account", "error", err)
+	}
+	if st.Groups, st.Problems.Groups = in.FileGroups(ctx); st.Problems.Groups != nil {
+		h.Log.Warn("settings and pictures", "error", st.Problems.Groups)
+	}
+	if st.Running, err = Running(ctx, in.Game.Install.Process); err != nil {
+		h.Log.Warn("processes cannot be listed", "error", err)
+	}
+}
+
+// gathering is a state that is being gathered.
+type gathering struct {
+	ctx context.Context
+	h   *home.Home
+	*State
+}
+
+func (g gathering) mods(read ModReader) error {
+	var err error
+	if g.Mods, err = mod.Scan(g.ctx, g.Install, g.h.Hasher); err != nil {
+		return err
+	}
+	g.Problems.Mods = g.Mods.Problem
+	return read(g.ctx, g.State)
+}
+
+// ReadMods takes the digests of mods that have changed since they were last read, of all or of small ones, and lists them.
+func ReadMods(ctx context.Context, h *home.Home, st *State, all bool) error {
+	var total int64
+	for _, m := range st.Mods.Mods {
+		total += m.Size
+	}
+	if err := st.Mods.TakeDigests(ctx, h.Hasher, all, h.Counting("read", total)); err != nil {
+		return err
+	}
+	first, err := h.Logbook.FirstSeen(ctx, st.Install.Game.ID)
+	if err != nil {
+		return err
+	}
+	st.Learnt.Mods = nil
+	for _, m := range st.Mods.Mods {
+		if m.Digest.IsZero() || m.Kind.Base {
+			continue
+		}
+		listed := modlist.Listed{ID: m.ID, Version: m.Version, Digest: m.Digest}
+		fresh := false
+		if m.Altered, fresh = first.Altered(listed); fresh {
+			st.Learnt.Mods = append(st.Learnt.Mods, listed)
+		}
+	}
+	st.List = st.Mods.List()
+	st.Fingerprint = modlist.FingerprintOf(st.List)
+	return nil
+}
+
+func (g gathering) saves() error {
+	found, err := save.Scan(g.ctx, g.Install, g.h.Hasher)
+	if err != nil {
+		return err
+	}
+	for _, sv := range found {
+		s := &Save{Save: sv}
+		if err := sv.TakeDigest(g.ctx, g.h.Hasher); err != nil {
+			if g.ctx.Err() != nil {
+				return g.ctx.Err()
+			}
+			s.Unread = err
+		}
+		g.refer(s)
+		g.Saves = append(g.Saves, s)
+	}
+	return nil
+}
+
+// sharers finds the other installs of the same game that have a folder of saves in common.
+func (g gathering) sharers() error {
+	mine := map[string]bool{}
+	for _, f := range g.Folders {
+		if isSaves(g.Install.Game, f.ID) {
+			mine[f.Path] = true
+		}
+	}
+	for _, other := range g.h.Installs {
+		if other == g.Install || other.Game.ID != g.Install.Game.ID || other.Open() != nil {
+			continue // one that has been moved away shares nothing now
+		}
+		folders, err := other.Folders(g.ctx)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(folders, func(f game.Located) bool { return mine[f.Path] && isSaves(other.Game, f.ID) }) {
+			g.Sharers = append(g.Sharers, other)
+		}
+	}
+	return nil
+}
+
+func isSaves(d *game.Description, folder string) bool {
+	return slices.ContainsFunc(d.Saves, func(k game.Save) bool { return k.Folder == folder })
+}
+
+// orphans finds settings of mods that are not installed.
+func (g gathering) orphans() error {
+	for _, group := range g.Groups {
+		if group.Kind != game.SettingsFiles {
+			continue
+		}
+		files, err := GroupFiles(g.ctx, group)
+		if err != nil {
+			return err
+		}
+		for _, e := range files {
+			if id, ofMod := group.ModOf(e.Path); ofMod && !g.HasMod(id) {
+				g.Orphans = append(g.Orphans, Orphan{group.Dir, e.Path, id})
+			}
+		}
+	}
+	return nil
+}
+
+// HasMod reports whether a mod of that id is installed, on or off.
+func (st *State) HasMod(id string) bool {
+	return slices.ContainsFunc(st.Mods.Mods, func(m *mod.Mod) bool { return strings.EqualFold(m.ID, id) })
+}
+
+func (g gathering) requirements() error {
+	var names []string
+	for _, s := range g.Saves {
+		names = append(names, s.Name)
+	}
+	on := slices.ContainsFunc(g.List, func(m modlist.Listed) bool { return m.On })
+	var err error
+	g.Unmet, err = g.Install.Unmet(g.ctx, names, on)
+	return err
+}
+
+// places compares the saves with where they stood at the last look.
+func (g gathering) places() error {
+	before, err := g.h.Logbook.Places(g.ctx, g.Install.Address())
+	if err != nil {
+		return err
+	}
+	now := g.h.Now()
+	seen := map[logbook.Key]bool{}
+	for _, s := range g.Saves {
+		key := s.Key()
+		seen[key] = true
+		if s.Digest.IsZero() {
+			continue
+		}
+		old, had := before[key]
+		g.learn(s, old.Digest)
+		if had && !old.Gone && s.Size < old.Size/4 && old.Size > 0 && old.Digest != s.Digest {
+			s.Shrank = &old
+			continue // the last whole state stays what it is compared with
+		}
+		g.Learnt.Places = append(g.Learnt.Places, logbook.Place{Key: key, Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: now})
+	}
+	for key, p := range before {
+		if seen[key] {
+			continue
+		}
+		g.Gone = append(g.Gone, p)
+		if !p.Gone {
+			p.Gone = true
+			g.Learnt.Places = append(g.Learnt.Places, p)
+		}
+	}
+	slices.SortFunc(g.Gone, func(a, b logbook.Place) int { return strings.Compare(a.Folder+"\x00"+a.Name, b.Folder+"\x00"+b.Name) })
+	return nil
+}
+
+// lines finds which playthrough each save belongs to.
+func (g gathering) lines() error {
+	all, err := g.h.Logbook.Playthroughs(g.ctx)
+	if err != nil {
+		return err
+	}
+	of := func(in *game.Install) (line.Install, error) {
+		belongs, err := g.h.Logbook.Belongs(g.ctx, in.Address())
+		return line.Install{Lines: line.LinesOf(all, in.Game.ID, in.Name), Belongs: belongs}, err
+	}
+	own, err := of(g.Install)
+	if err != nil {
+		return err
+	}
+	g.Lines = own.Lines
+	var others []line.Install
+	for _, in := range g.Sharers {
+		other, err := of(in)
+		if err != nil {
+			return err
+		}
+		others = append(others, other)
+	}
+	var places []line.Place
+	for _, s := range g.Saves {
+		places = append(places, line.Place{Key: s.Key(), Modified: s.Modified})
+	}
+	owned := line.Resolve(own, others, places)
+	for _, s := range g.Saves {
+		s.Line = owned.Owner[s.Key()]
+	}
+	g.Learnt.Claims, g.Learnt.Active = owned.Claims, owned.Active
+	return nil
+}
+
+// Current is the playthrough that new saves belong to, or nil.
+func (st *State) Current() *logbook.Playthrough { return line.Install{Lines: st.Lines}.Active() }
+
+// needs finds out what each save needs.
+func (g gathering) needs() error {
+	for _, s := range g.Saves {
+		if s.Digest.IsZero() {
+			continue
+		}
+		var err error
+		if s.Needs, err = g.h.Logbook.Needs(g.ctx, s.Digest, s.fresh...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Since is the newest snapshot of the line that is played, and what changed since.
+type Since struct {
+	Snapshot     *archive.Snapshot // or nil
+	New, Changed int               // saves
+	Version      string            // of the snapshot, where it differs; else ""
+	Froze        *archive.Snapshot // the newest that has the game itself in that version, or nil
+	Mods         []modlist.Change
+}
+
+func (g gathering) since() error {
+	p := g.Current()
+	if p == nil {
+		return nil
+	}
+	a, err := g.h.Archive()
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			g.Problems.Archive = err
+		}
+		return nil // no archive yet, or its drive is away: then nothing is said of snapshots
+	}
+	// what was kept on purpose says more than what was kept before a change
+	snap, err := a.NewestReadable(p.Name, archive.OnPurpose)
+	if err == nil && snap == nil {
+		snap, err = a.NewestReadable(p.Name, archive.Any)
+	}
+	if err != nil || snap == nil {
+		g.Problems.Archive = err
+		return nil
+	}
+	g.Since.Snapshot = snap
+	kept := map[string]tree.Digest{}
+	for _, k := range snap.Saves {
+		kept[k.Place()] = k.Digest
+	}
+	for _, s := range g.Saves {
+		if s.Line != p.Name {
+			continue
+		}
+		switch d, ok := kept[s.Place()]; {
+		case !ok:
+			g.Since.New++
+		case d != s.Digest:
+			g.Since.Changed++
+		default:
+			s.Kept = true
+		}
+	}
+	if snap.Version != g.Version && snap.Version != "" && g.Version != "" {
+		g.Since.Version = snap.Version
+		if g.Since.Froze, err = a.NewestReadable(p.Name, func(s *archive.Snapshot) bool { return s.Version == snap.Version && s.Holds(archive.Game) }); err != nil {
+			g.Problems.Archive = err
+		}
+	}
+	g.Since.Mods = modlist.Compare(snap.Mods, g.List)
+	return nil
+}
+
+// log reads the game's log of the last session.
+func (g gathering) log() error {
+	d := g.Install.Game
+	if d.Log == nil {
+		return nil
+	}
+	path, ok, err := g.Install.FilePath(g.ctx, d.Log.In)
+	if err != nil || !ok {
+		return err
+	}
+	e, err := tree.Stat(filepath.Dir(path), filepath.Base(path))
+	if errors.Is(err, fs.ErrNotExist) || err == nil && e.Kind != tree.File {
+		return nil
+	}
+	var read game.LogRead
+	if err == nil {
+		g.h.Hasher.Once(path+"\x00log", d.Digest, filepath.Dir(path), slices.Values([]tree.Entry{e}), &read, func() bool {
+			read, err = readLog(d, path)
+			return err == nil
+		})
+	}
+	if err != nil {
+		g.h.Log.Warn("the game's log cannot be read", "file", path, "error", err)
+		return nil
+	}
+	g.Log, g.Logged, g.LogPath = &read, e.ModTime, path
+	return nil
+}
+
+// IsBeingWritten reports whether a save could not be read because it kept changing meanwhile.
+func IsBeingWritten(err error) bool { return errors.Is(err, tree.ErrBeingWritten) }
+
+// Pin opens an install that is not known yet and finds its folders. Those that come out of values of the game's own files are pinned as they are now:
+// registering the install confirms them.
+func Pin(ctx context.Context, h *home.Home, in *game.Install) ([]game.Located, error) {
+	if err := in.Open(); err != nil {
+		return nil, problem.New(problem.Do("games add", in.Game.ID).With("at", "DIR"), "%w", err)
+	}
+	folders, err := in.Folders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range folders {
+		if f.Value != "" {
+			in.Pins[f.Value] = f.Path
+		}
+	}
+	return folders, in.CheckBounds(ctx, h.Forbidden())
+}

@@ -1,0 +1,77 @@
+package facts
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
+)
+
+// GroupFiles are the files that a pattern stands for now.
+func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
+	var entries []tree.Entry
+	deep := strings.Contains(g.Glob, "/") || strings.Contains(g.Glob, "**")
+	err := tree.Walk(ctx, g.Dir, func(e tree.Entry) error {
+		if e.Kind == tree.Dir && (!deep || tree.Ours(path.Base(e.Path))) {
+			return fs.SkipDir
+		}
+		if e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
+			entries = append(entries, e)
+		}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return entries, err
+}
+
+// GameFiles are the entries of an install that make up the game itself: all but what lies in its folders of saves and mods, or is a setting or a picture.
+func GameFiles(ctx context.Context, st *State) (*tree.List, error) {
+	in := st.Install
+	other := map[string]bool{}
+	for _, f := range st.Folders {
+		other[f.Path] = true
+		if f.Account != "" {
+			other[filepath.Dir(f.Path)] = true
+		}
+	}
+	entries := &tree.List{}
+	err := tree.Walk(ctx, in.Root, func(e tree.Entry) error {
+		full := filepath.Join(in.Root, filepath.FromSlash(e.Path))
+		switch {
+		case e.Kind == tree.Special:
+			return nil
+		case other[full] || tree.Ours(path.Base(e.Path)):
+			if e.Kind == tree.Dir {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		for _, g := range st.Groups {
+			rel, err := filepath.Rel(g.Dir, full)
+			if e.Kind == tree.File && err == nil && filepath.IsLocal(rel) && doublestar.MatchUnvalidated(g.Glob, filepath.ToSlash(rel)) {
+				return nil
+			}
+		}
+		entries.Add(e)
+		return nil
+	})
+	return entries, err
+}
+
+// FolderPaths are the paths of folders.
+func FolderPaths(folders []game.Located) []string {
+	var paths []string
+	for _, f := range folders {
+		paths = append(paths, f.Path)
+	}
+	return paths
+}

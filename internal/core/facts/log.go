@@ -1,0 +1,25 @@
+package facts
+
+import (
+	"os"
+
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+)
+
+// maxLog bounds the log that is read, in bytes.
+const maxLog = 256 << 20
+
+func readLog(d *game.Description, path string) (game.LogRead, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return game.LogRead{}, err
+	}
+	defer f.Close()
+	content, err := d.Files[d.Log.In].Layers.Reader(f, form.Limits{Decoded: maxLog})
+	if err != nil {
+		return game.LogRead{}, err
+	}
+	defer content.Close()
+	return d.Log.Read(content)
+}

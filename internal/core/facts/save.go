@@ -1,0 +1,284 @@
+package facts
+
+import (
+	"context"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/refer"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// Save is what is known of one save: one in a game's folder, or one in a download, which has no folder, no line and no place.
+type Save struct {
+	*save.Save
+	Needs logbook.Needs
+	// Refs is how often it refers to each mod; nil where that was not looked for.
+	Refs refer.Counts
+	// Unread is why its content could not be read through, or nil.
+	Unread error
+	// Line is the playthrough that it belongs to; "" where unassigned.
+	Line string
+	// Kept tells that the newest snapshot has it in just this state.
+	Kept bool
+	// Shrank is what it was at the last look, where it has lost most of its size since; else nil.
+	Shrank *logbook.Place
+
+	refs  *references        // by which Refs were counted
+	fresh []logbook.Evidence // what the logbook does not know yet
+}
+
+// Key is what the logbook calls the save's place.
+func (s *Save) Key() logbook.Key { return KeyAt(s.Folder, s.Name) }
+
+// KeyAt is what the logbook calls a place.
+func KeyAt(folder game.Located, name string) logbook.Key {
+	id := folder.ID
+	if folder.Account != "" {
+		id += ":" + folder.Account
+	}
+	return logbook.Key{Folder: id, Name: name}
+}
+
+// Place is what a snapshot calls the save's place; see archive.KeptSave.
+func (s *Save) Place() string { return s.Folder.ID + "\x00" + s.Folder.Account + "\x00" + s.Name }
+
+// Path is where the save lies.
+func (s *Save) Path() string { return filepath.Join(s.Folder.Path, s.Name) }
+
+// Called is what to call the save before people: its slot, else its name.
+func (s *Save) Called() string {
+	if s.HasSlot {
+		return "slot " + s.SlotShown()
+	}
+	return s.Name
+}
+
+// Identifiers reports whether the identifiers of a mod are known, so that the save was searched for them, and how often they occur.
+func (s *Save) Identifiers(id string) (known bool, count int) {
+	if s.refs == nil {
+		return false, 0
+	}
+	_, known = s.refs.titles[strings.ToLower(id)]
+	for other, c := range s.Refs {
+		if strings.EqualFold(other, id) {
+			count = c.N
+		}
+	}
+	return known, count
+}
+
+// learn notes what a save of an install says of itself, what it descends from, and, where nothing better is known, what can be inferred from what is
+// installed.
+func (g gathering) learn(s *Save, before tree.Digest) {
+	now := g.h.Now()
+	g.Learnt.States = append(g.Learnt.States, logbook.State{Digest: s.Digest, Game: g.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size})
+	if e := Written(s.Facts, now); e != nil {
+		s.fresh = append(s.fresh, *e)
+	}
+	if !before.IsZero() && before != s.Digest {
+		s.fresh = append(s.fresh, logbook.Evidence{Kind: check.Descends, At: now, Parent: before})
+	}
+	if e := g.inferred(s, now); e != nil {
+		s.fresh = append(s.fresh, *e)
+	}
+	for _, e := range s.fresh {
+		g.Learnt.Evidence = append(g.Learnt.Evidence, OfState{s.Digest, e})
+	}
+}
+
+// inferred is what can be told from what is installed of that which nothing else says, or nil.
+func (g gathering) inferred(s *Save, now time.Time) *logbook.Evidence {
+	needs, err := g.h.Logbook.Needs(g.ctx, s.Digest, s.fresh...)
+	if err != nil {
+		return nil
+	}
+	e := logbook.Evidence{Kind: check.Inferred, At: now}
+	if needs.Version == "" {
+		e.Version = g.Version
+	}
+	if needs.ModsEvidence == "" && len(g.Install.Game.Mods) > 0 && !s.Kind.NoMods && g.Problems.Mods == nil {
+		e.Mods = InferMods(g.Mods, s.Modified)
+	}
+	if e.Version == "" && e.Mods == nil {
+		return nil
+	}
+	return &e
+}
+
+// Written is what a save says of itself as evidence, or nil where it says nothing.
+func Written(said save.Facts, now time.Time) *logbook.Evidence {
+	e := logbook.Evidence{Kind: check.Written, At: now, Version: said.Version()}
+	if said.ModsKnown {
+		e.Mods = []modlist.Needed{}
+		for _, item := range said.Mods {
+			d, _ := tree.ParseDigest(item.Digest) // another algorithm's is of no use here
+			e.Mods = append(e.Mods, modlist.Needed{Listed: modlist.Listed{ID: item.ID, Version: item.Version, Title: item.Title, Digest: d, On: true}})
+		}
+	}
+	if e.Version == "" && e.Mods == nil {
+		return nil
+	}
+	return &e
+}
+
+// InferMods are the mods that were installed when a save was written, as far as times on disk tell: those of which anything is younger than the save are
+// doubtful. Unpacking keeps old times, so the rest is not certain either.
+func InferMods(set mod.Set, written time.Time) []modlist.Needed {
+	needed := []modlist.Needed{}
+	for _, m := range set.Mods {
+		if m.On && !m.Kind.Base {
+			needed = append(needed, modlist.Needed{
+				Listed:   modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest, On: true},
+				Doubtful: m.Latest.After(written),
+			})
+		}
+	}
+	return needed
+}
+
+// Find finds the save of a state that a slot, as the game shows it, or a name means; folder narrows it down to an account or folder id.
+func (st *State) Find(folder, name string) (*Save, error) {
+	var found []*Save
+	for _, s := range st.Saves {
+		if folder != "" && s.Folder.Account != folder && s.Folder.ID != folder {
+			continue
+		}
+		if s.HasSlot && strings.EqualFold(s.SlotShown(), name) || s.Name == name || st.Install.FoldsCase() && strings.EqualFold(s.Name, name) {
+			found = append(found, s)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		var names []string
+		for _, s := range st.Saves {
+			names = append(names, s.Handle())
+		}
+		return nil, problem.Usage(problem.Advise("there are: %s", strings.Join(names, ", ")), "%s has no save %q", st.Install.Address(), name)
+	}
+	var hints problem.Hints
+	for _, s := range found {
+		hints = hints.Or(problem.Advise("%s", st.Address(s)))
+	}
+	return nil, problem.Usage(hints, "%q could be several saves: say which", name)
+}
+
+// Address is how commands name a save: as short as it is unique.
+func (st *State) Address(s *Save) string {
+	same := 0
+	for _, other := range st.Saves {
+		if strings.EqualFold(other.Handle(), s.Handle()) {
+			same++
+		}
+	}
+	folder := ""
+	if same > 1 {
+		folder = ":" + s.Folder.ID
+		if s.Folder.Account != "" {
+			folder = ":" + s.Folder.Account
+		}
+	}
+	return st.Called + folder + "/" + s.Handle()
+}
+
+// At is the save that has a name in a folder now, or nil.
+func (st *State) At(folder game.Located, name string) *Save {
+	for _, s := range st.Saves {
+		if s.Folder.Path == folder.Path && (s.Name == name || st.Install.FoldsCase() && strings.EqualFold(s.Name, name)) {
+			return s
+		}
+	}
+	return nil
+}
+
+// SavesFolder is the folder that a save of the kind goes into: that of account, else the player's own, else the only one there is.
+func (st *State) SavesFolder(kind *game.Save, account string) (game.Located, error) {
+	var found []game.Located
+	for _, f := range st.Folders {
+		if f.ID == kind.Folder && !f.Managed {
+			found = append(found, f)
+		}
+	}
+	for _, want := range []string{account, st.Account} {
+		for _, f := range found {
+			if want != "" && f.Account == want {
+				return f, nil
+			}
+		}
+	}
+	if account != "" && len(found) > 0 && found[0].Account != "" {
+		return game.Located{}, problem.Usage(nil, "%s has no folder of account %s", st.Called, account)
+	}
+	switch len(found) {
+	case 0:
+		return game.Located{}, problem.New(problem.Advise("start the game once"), "%s has no folder for saves yet", st.Called)
+	case 1:
+		return found[0], nil
+	}
+	var names []string
+	for _, f := range found {
+		names = append(names, f.Account)
+	}
+	return game.Located{}, problem.Usage(problem.Advise("there are: %s", strings.Join(names, ", ")), "%s has several folders for saves: say into which", st.Called)
+}
+
+// Owner is whose a save is: by what it says, or by the account folder that it lies in.
+func (st *State) Owner(s *Save) string {
+	if s.Facts.Owner != "" || s.Kind.Owner == nil {
+		return s.Facts.Owner
+	}
+	for _, part := range strings.Split(path.Dir(s.Name), "/") {
+		if st.Install.Game.IsAccount(part) {
+			return part
+		}
+	}
+	return ""
+}
+
+// SameContent is the save that has this content now, or nil.
+func (st *State) SameContent(d tree.Digest) *Save {
+	for _, s := range st.Saves {
+		if !d.IsZero() && s.Digest == d {
+			return s
+		}
+	}
+	return nil
+}
+
+// FindSave gathers the install that an address names, and finds the save in it.
+func FindSave(ctx context.Context, h *home.Home, address string) (*State, *Save, error) {
+	install, folder, name, err := h.SaveAddress(address)
+	if err != nil {
+		return nil, nil, err
+	}
+	in, err := h.Install(install)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := Gather(ctx, h, in)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := st.Find(folder, name)
+	return st, s, err
+}
+
+// WithoutSaves is the state with some of its saves away.
+func (st *State) WithoutSaves(away func(*Save) bool) *State {
+	then := *st
+	then.Saves = slices.DeleteFunc(slices.Clone(st.Saves), away)
+	return &then
+}

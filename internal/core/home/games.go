@@ -1,0 +1,119 @@
+package home
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"ostrov/games"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/problem"
+)
+
+// loadGames reads the descriptions that ship with Ostrov, and the player's own in the home's folder games, which win. One of the player's own that
+// cannot be read is Broken; the description that it stands for is not used in its place.
+func (h *Home) loadGames() error {
+	list, err := fs.ReadDir(games.Files, ".")
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		data, err := fs.ReadFile(games.Files, e.Name())
+		if err != nil {
+			return err
+		}
+		d, err := game.Parse("games/"+e.Name(), data)
+		if err != nil {
+			return err
+		}
+		h.Games[d.ID] = d
+	}
+	own, err := filepath.Glob(filepath.Join(h.Dir, "games", "*.toml"))
+	if err != nil {
+		return err
+	}
+	for _, path := range own {
+		d, err := ReadDescription(path)
+		if err != nil {
+			id := strings.TrimSuffix(filepath.Base(path), ".toml")
+			h.Broken = append(h.Broken, Broken{path, err, id})
+			delete(h.Games, id)
+			continue
+		}
+		h.Games[d.ID] = d
+	}
+	return nil
+}
+
+// maxDescription bounds a description, in bytes.
+const maxDescription = 4 << 20
+
+// ReadDescription reads a description from a file and reports all that is wrong with it.
+func ReadDescription(path string) (*game.Description, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxDescription {
+		return nil, problem.Usage(nil, "%s is no file of at most %d bytes", path, maxDescription)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return game.Parse(path, data)
+}
+
+func (h *Home) loadInstalls() {
+	path := filepath.Join(h.Dir, installsFile)
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return
+	}
+	if err == nil {
+		h.Installs, h.lost, err = game.DecodeInstalls(data, h.Games)
+	}
+	if err != nil {
+		h.Unrecorded = errors.Join(h.Unrecorded, fmt.Errorf("%s: %w", path, err))
+		return
+	}
+	for _, l := range h.lost {
+		if !slices.ContainsFunc(h.Broken, func(b Broken) bool { return b.Game == l.Game }) {
+			h.Broken = append(h.Broken, Broken{path, fmt.Errorf("%s: there is no description of the game %s", l.Address(), l.Game), l.Game})
+		}
+	}
+}
+
+const installsFile = "installs.json"
+
+// Register makes an install known, in place of one of the same address.
+func (h *Home) Register(in *game.Install) error {
+	i := slices.IndexFunc(h.Installs, func(other *game.Install) bool { return other.Game.ID == in.Game.ID && other.Name == in.Name })
+	if i >= 0 {
+		h.Installs[i] = in
+	} else {
+		h.Installs = append(h.Installs, in)
+	}
+	return h.saveInstalls()
+}
+
+// Unregister forgets an install. Nothing of the game or of what was kept is touched.
+func (h *Home) Unregister(in *game.Install) error {
+	h.Installs = slices.DeleteFunc(h.Installs, func(other *game.Install) bool { return other == in })
+	return h.saveInstalls()
+}
+
+func (h *Home) saveInstalls() error {
+	if err := h.RequireRecords(); err != nil { // else the file, which could not be read, would be written over
+		return err
+	}
+	data, err := game.EncodeInstalls(h.Installs, h.lost)
+	if err != nil {
+		return err
+	}
+	return h.writeBytes(installsFile, append(data, '\n'))
+}

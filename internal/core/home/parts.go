@@ -1,0 +1,118 @@
+package home
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/gofrs/flock"
+
+	"ostrov/internal/core/durable"
+	"ostrov/internal/core/problem"
+)
+
+// What Ostrov writes where the player said has another name until it is whole. A killed Ostrov would leave it there: so it is noted first, with a lock
+// that ends with the process, and the next command removes what no process is writing any more.
+
+// partsDir is the folder of the home with a note for each thing that is being written.
+const partsDir = "parts"
+
+type part struct {
+	Path string `json:"path"`
+}
+
+// note notes a path, and returns what ends that.
+func (h *Home) note(path string) (func() error, error) {
+	if h.ReadOnly || h.Unrecorded != nil {
+		return func() error { return nil }, nil
+	}
+	name := partsDir + "/" + filepath.Base(path) + ".json"
+	if err := h.Write(name, part{path}); err != nil {
+		return nil, err
+	}
+	lock := flock.New(filepath.Join(h.Dir, filepath.FromSlash(name)))
+	if _, err := lock.TryLock(); err != nil {
+		return nil, errors.Join(err, h.Remove(name))
+	}
+	return func() error { return errors.Join(h.Remove(name), lock.Unlock()) }, nil
+}
+
+// ClearParts removes what killed commands left unfinished where the player had it written.
+func (h *Home) ClearParts() {
+	if h.ReadOnly || h.Unrecorded != nil {
+		return
+	}
+	names, err := h.List(partsDir, ".json")
+	if err != nil {
+		h.Log.Warn("unfinished files", "error", err)
+		return
+	}
+	for _, name := range names {
+		lock := flock.New(filepath.Join(h.Dir, partsDir, name))
+		if ok, err := lock.TryLock(); !ok || err != nil {
+			continue // it is being written
+		}
+		var p part
+		err := h.Read(partsDir+"/"+name, &p)
+		if ok, _ := filepath.Match(PartName, filepath.Base(p.Path)); err == nil && ok {
+			err = os.RemoveAll(p.Path)
+		}
+		if err == nil {
+			err = h.Remove(partsDir + "/" + name)
+		}
+		if err != nil {
+			h.Log.Warn("an unfinished file stays", "path", p.Path, "error", err)
+		}
+		_ = lock.Unlock()
+	}
+}
+
+// TempFolder makes a folder in dir for something that is not whole yet. done removes it, where it has not been renamed, and forgets it.
+func (h *Home) TempFolder(dir string) (path string, done func() error, err error) {
+	if path, err = os.MkdirTemp(dir, PartName); err != nil {
+		return "", nil, err
+	}
+	forget, err := h.note(path)
+	if err != nil {
+		return "", nil, errors.Join(err, os.Remove(path))
+	}
+	return path, func() error { return errors.Join(os.RemoveAll(path), forget()) }, nil
+}
+
+// WriteFile writes what the player asked for into a file, whole or not at all, and returns its size in bytes. A file that is there is replaced with
+// replace only; else that is ErrDeclined.
+func (h *Home) WriteFile(path string, replace bool, write func(io.Writer) error) (size int64, err error) {
+	if err := CheckFree(path, replace); err != nil {
+		return 0, err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), PartName)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, &fs.PathError{Op: "open", Path: filepath.Dir(path), Err: fs.ErrNotExist}
+	}
+	if err != nil {
+		return 0, err
+	}
+	forget, err := h.note(f.Name())
+	if err != nil {
+		return 0, errors.Join(err, f.Close(), os.Remove(f.Name()))
+	}
+	defer func() { err = errors.Join(err, forget()) }()
+	if err := durable.Publish(f, path, 0o666, write(f)); err != nil {
+		return 0, err
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
+}
+
+// CheckFree refuses a file that is there, without replace.
+func CheckFree(path string, replace bool) error {
+	if _, err := os.Lstat(path); err == nil && !replace {
+		return problem.Declined(problem.Advise("choose another name, or say that it may be replaced"), "%s is there already; nothing has been written", path)
+	}
+	return nil
+}

@@ -1,0 +1,157 @@
+package keep
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/problem"
+)
+
+// toOthers copies a snapshot that was just kept into all other archives that are there, and names those that are not.
+func toOthers(ctx context.Context, h *home.Home, from *archive.Archive, snap *archive.Snapshot, kept *Kept) error {
+	for _, dir := range h.ArchiveDirs() {
+		if dir == from.Dir || h.StandsIn(from) {
+			continue
+		}
+		to, err := archive.Open(dir, nil)
+		if errors.Is(err, fs.ErrNotExist) {
+			f := check.New(check.ArchiveAway, dir, "is not there")
+			kept.Findings = append(kept.Findings, f.Helped(problem.Do("archive copy", dir)))
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		_, err = from.CopySnapshot(ctx, to, snap)
+		if err = errors.Join(err, to.Close()); err != nil {
+			return problem.New(problem.Do("archive copy", dir), "kept in %s, but not in %s: %w", from.Dir, dir, err)
+		}
+		kept.Copies = append(kept.Copies, dir)
+	}
+	return nil
+}
+
+// CheckArchive says where an archive that the player names would lie, and refuses one inside a game's folders, or around them.
+func CheckArchive(ctx context.Context, h *home.Home, dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	if real, err := filepath.EvalSymlinks(filepath.Dir(dir)); err == nil {
+		dir = filepath.Join(real, filepath.Base(dir))
+	}
+	for _, in := range h.Installs {
+		if err := in.Open(); err != nil {
+			continue
+		}
+		folders, err := in.Folders(ctx)
+		if err != nil {
+			return "", err
+		}
+		for _, path := range append([]string{in.Root}, facts.FolderPaths(folders)...) {
+			if dir == path || game.Within(dir, path) || game.Within(path, dir) {
+				return "", problem.Usage(problem.Advise("choose a folder elsewhere, best on another drive"), "%s overlaps %s, a folder of %s: the game would find the snapshots there", dir, path, in.Game.Title)
+			}
+		}
+	}
+	return dir, nil
+}
+
+// AddArchive makes dir, as CheckArchive returned it, the archive that snapshots go to. It is created where it is missing. What the archive in use has until
+// now is copied into it, so that it stays in sight; what was interrupted goes on from there.
+func AddArchive(ctx context.Context, h *home.Home, dir string) (created bool, copied archive.Copied, err error) {
+	if err := h.RequireRecords(); err != nil {
+		return false, copied, err
+	}
+	a, err := archive.Open(dir, nil)
+	if errors.Is(err, fs.ErrNotExist) {
+		a, err = archive.Create(dir, nil)
+		created = true
+	}
+	if err != nil {
+		return false, copied, err
+	}
+	defer a.Close()
+	if before, err := h.Archive(); err == nil && before.Dir != a.Dir {
+		size, err := before.Size()
+		if err != nil {
+			return created, copied, err
+		}
+		if copied, err = before.CopyTo(ctx, a, h.Counting("copy", size)); err != nil {
+			return created, copied, err
+		}
+	}
+	return created, copied, h.UseArchive(dir)
+}
+
+// CopyArchive copies what the archive in dir lacks from the one that is kept into. Without do it only says what would be copied.
+func CopyArchive(ctx context.Context, h *home.Home, dir string, do bool) (archive.Copied, error) {
+	a, err := h.Existing()
+	if err != nil {
+		return archive.Copied{}, err
+	}
+	to, err := h.OpenArchive(dir)
+	if err != nil {
+		return archive.Copied{}, err
+	}
+	defer to.Close()
+	if to.Dir == a.Dir {
+		return archive.Copied{}, problem.Usage(problem.Do("archive add", "DIR").Or(problem.Do("archive copy", "DIR")), "%s is the archive that would be copied", dir)
+	}
+	if !do {
+		return a.Lacks(to)
+	}
+	all, err1 := a.Size()
+	there, err2 := to.Size()
+	if err := errors.Join(err1, err2); err != nil {
+		return archive.Copied{}, err
+	}
+	return a.CopyTo(ctx, to, h.Counting("copy", max(all-there, 0)))
+}
+
+// RepairArchive replaces damaged content by that of the archive in dir, and returns the names of what was replaced.
+func RepairArchive(ctx context.Context, h *home.Home, dir string) ([]string, error) {
+	a, err := h.Existing()
+	if err != nil {
+		return nil, err
+	}
+	from, err := h.OpenArchive(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer from.Close()
+	total, err := a.Size()
+	if err != nil {
+		return nil, err
+	}
+	return a.Repair(ctx, from, h.Counting("check", total))
+}
+
+// VerifyArchive proves the archive whole, or names what is damaged.
+func VerifyArchive(ctx context.Context, h *home.Home) (archive.Report, error) {
+	a, err := h.Existing()
+	if err != nil {
+		return archive.Report{}, err
+	}
+	total, err := a.Size()
+	if err != nil {
+		return archive.Report{}, err
+	}
+	return a.Verify(ctx, h.Counting("verify", total))
+}
+
+// GlanceArchive looks whether all that snapshots use is there, without reading it.
+func GlanceArchive(ctx context.Context, h *home.Home) (archive.Report, error) {
+	a, err := h.Existing()
+	if err != nil {
+		return archive.Report{}, err
+	}
+	return a.Glance(ctx)
+}

@@ -1,0 +1,106 @@
+package plan
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/logbook"
+)
+
+// Stand is how a save stands at a place.
+type Stand struct {
+	There bool   `json:"there,omitempty"`
+	Line  string `json:"line,omitempty"` // the playthrough that it is assigned to; "" for none, or where there is only one
+	// Place is what the logbook has of it, where that is known.
+	Place *logbook.Place `json:"place,omitempty"`
+}
+
+// Effect is what a step means for one save.
+type Effect struct {
+	Install string      `json:"install"`
+	Key     logbook.Key `json:"key"`
+	Before  Stand       `json:"before"`
+	After   Stand       `json:"after"`
+}
+
+// Effects are what the logbook is to know once a change has happened. They are written down before the exchange, so that a crash between the two leaves
+// nothing that is only half known. Reversed they are what it is to know once the change is taken back.
+type Effects struct {
+	Saves     []Effect             `json:"saves,omitempty"`
+	Start     *logbook.Playthrough `json:"start,omitempty"`
+	Drop      *logbook.Playthrough `json:"drop,omitempty"` // it is no more, unless it has saves by now
+	Active    string               `json:"active,omitempty"`
+	WasActive string               `json:"was_active,omitempty"`
+}
+
+func (e Effects) empty() bool {
+	return len(e.Saves) == 0 && e.Start == nil && e.Drop == nil && e.Active == e.WasActive
+}
+
+// reversed are the effects of taking the change back.
+func (e Effects) reversed() Effects {
+	r := Effects{Start: e.Drop, Drop: e.Start, Active: e.WasActive, WasActive: e.Active}
+	for _, s := range slices.Backward(e.Saves) {
+		r.Saves = append(r.Saves, Effect{s.Install, s.Key, s.After, s.Before})
+	}
+	return r
+}
+
+// all are the effects of a plan: those of its steps, and its own.
+func (p *Plan) all() Effects {
+	e := p.effects
+	e.Saves = nil
+	for _, s := range p.Steps {
+		e.Saves = append(e.Saves, s.effects...)
+	}
+	e.Saves = append(e.Saves, p.effects.Saves...)
+	return e
+}
+
+// learn makes the logbook know effects. It may be repeated.
+func learn(ctx context.Context, h *home.Home, e Effects) error {
+	if e.Start != nil {
+		if err := h.Logbook.Start(ctx, *e.Start, nil); err != nil && !errors.Is(err, logbook.ErrExists) {
+			return err
+		}
+	}
+	for _, s := range e.Saves { // what goes first: what comes may take its place
+		if !s.After.There {
+			if err := h.Logbook.Forget(ctx, s.Install, s.Key); err != nil {
+				return err
+			}
+		}
+	}
+	for _, s := range e.Saves {
+		if !s.After.There {
+			continue
+		}
+		if err := h.Logbook.Stand(ctx, s.Install, s.Key, s.After.Line, s.After.Place); err != nil {
+			return err
+		}
+	}
+	if e.Active != "" {
+		if err := h.Logbook.Activate(ctx, e.Active); err != nil {
+			return err
+		}
+	}
+	if e.Drop == nil {
+		return nil
+	}
+	return h.Logbook.Drop(ctx, e.Drop.Name)
+}
+
+// Standing is how a save stands now.
+func Standing(st *facts.State, s *facts.Save) Stand {
+	stand := Stand{There: true}
+	if len(st.Lines) > 1 { // with one playthrough, saves need no assignment
+		stand.Line = s.Line
+	}
+	if !s.Digest.IsZero() {
+		stand.Place = &logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: s.Modified}
+	}
+	return stand
+}

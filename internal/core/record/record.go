@@ -1,0 +1,198 @@
+// Package record writes what was seen into the logbook.
+//
+// It is a step of its own, which a command takes after package facts has looked: vet, completion and dry runs do not. It may be repeated: what is known
+// already is not written again. It decides nothing and touches nothing but the logbook.
+package record
+
+import (
+	"context"
+	"strings"
+
+	"ostrov/internal/core/archive"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/strict"
+)
+
+// Seen writes down what looking at an install found.
+func Seen(ctx context.Context, h *home.Home, st *facts.State) error {
+	in := st.Install
+	if err := Learnt(ctx, h, st.Learnt); err != nil {
+		return err
+	}
+	if err := h.Logbook.SeeMods(ctx, in.Game.ID, st.Learnt.Mods, h.Now()); err != nil {
+		return err
+	}
+	if err := h.Logbook.SetIdentifiers(ctx, in.Game.ID, st.Learnt.Identifiers); err != nil {
+		return err
+	}
+	if err := h.Logbook.SetPlaces(ctx, in.Address(), st.Learnt.Places); err != nil {
+		return err
+	}
+	if len(st.Learnt.Claims) == 0 {
+		return nil
+	}
+	return h.Logbook.Assign(ctx, in.Address(), st.Learnt.Claims, st.Learnt.Active)
+}
+
+// Learnt writes down states and evidence.
+func Learnt(ctx context.Context, h *home.Home, l facts.Learnt) error {
+	for _, s := range l.States {
+		if s.Digest.IsZero() {
+			continue
+		}
+		if err := h.Logbook.See(ctx, s, h.Now()); err != nil {
+			return err
+		}
+	}
+	for _, e := range l.Evidence {
+		if err := h.Logbook.Add(ctx, e.Digest, e.Evidence); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Stated writes down what the player knows of a save: "clean", "version V", "mod ID" or "mod ID VERSION", each with a note.
+func Stated(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, statements []string, note string) error {
+	var all []logbook.Evidence
+	for _, text := range statements {
+		e, err := parse(text)
+		if err != nil {
+			return err
+		}
+		e.Kind, e.At, e.Note = check.Stated, h.Now(), note
+		for i := range e.Mods {
+			for _, m := range st.Mods.Mods {
+				if strings.EqualFold(m.ID, e.Mods[i].ID) {
+					e.Mods[i].ID, e.Mods[i].Title = m.ID, m.Title
+				}
+			}
+		}
+		all = append(all, e)
+	}
+	if h.ReadOnly {
+		return nil
+	}
+	if err := h.RequireRecords(); err != nil {
+		return err
+	}
+	for _, e := range all {
+		if err := h.Logbook.Add(ctx, s.Digest, e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func parse(text string) (logbook.Evidence, error) {
+	words := strings.Fields(text)
+	switch {
+	case len(words) == 1 && words[0] == "clean":
+		return logbook.Evidence{Clean: true}, nil
+	case len(words) == 2 && words[0] == "version":
+		return logbook.Evidence{Version: words[1]}, nil
+	case (len(words) == 2 || len(words) == 3) && words[0] == "mod":
+		m := modlist.Listed{ID: words[1], On: true}
+		if len(words) == 3 {
+			m.Version = words[2]
+		}
+		return logbook.Evidence{Mods: []modlist.Needed{{Listed: m}}}, nil
+	}
+	hints := problem.Do("needs", "SAVE").With("state", "clean")
+	hints = hints.Or(problem.Do("needs", "SAVE").With("state", "version 1.6.2"), problem.Do("needs", "SAVE").With("state", "mod deep-tides 2.1"))
+	return logbook.Evidence{}, problem.Usage(hints, "%q is no statement", text)
+}
+
+// Line finds a playthrough by name.
+func Line(ctx context.Context, h *home.Home, name string) (logbook.Playthrough, error) {
+	all, err := h.Logbook.Playthroughs(ctx)
+	if err != nil {
+		return logbook.Playthrough{}, err
+	}
+	var names []string
+	for _, p := range all {
+		if p.Name == name {
+			return p, nil
+		}
+		names = append(names, p.Name)
+	}
+	hint := problem.Do("playthroughs")
+	if near := strict.Nearest(name, names); near != "" {
+		hint = problem.Advise("did you mean %s?", near)
+	}
+	return logbook.Playthrough{}, problem.Usage(hint, "there is no playthrough %q", name)
+}
+
+// NewLine is a playthrough of an install that is called after a title. One of that name must not be there.
+func NewLine(ctx context.Context, h *home.Home, in *game.Install, title string) (logbook.Playthrough, error) {
+	p := logbook.Playthrough{Name: home.Slug(title), Title: title, Game: in.Game.ID, Install: in.Name, Started: h.Now(), Active: true}
+	if p.Name == in.Game.ID {
+		p.Title = in.Game.Title
+	}
+	if err := archive.CheckName(p.Name); err != nil {
+		return p, problem.Usage(nil, "%v", err)
+	}
+	if other, err := Line(ctx, h, p.Name); err == nil {
+		hint := problem.Do("swap", other.Name)
+		if other.Game != p.Game || other.Install != p.Install {
+			hint = problem.Advise("choose another title: that one is played on %s@%s", other.Game, other.Install)
+		}
+		return p, problem.Usage(hint, "there is a playthrough %s already", p.Name)
+	}
+	return p, nil
+}
+
+// StartLine starts a playthrough on an install: saves written from now on belong to it.
+func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string) (logbook.Playthrough, error) {
+	p, err := NewLine(ctx, h, st.Install, title)
+	if err != nil || h.ReadOnly {
+		return p, err
+	}
+	if err := h.RequireRecords(); err != nil {
+		return p, err
+	}
+	var keys []logbook.Key
+	for _, s := range st.Saves {
+		keys = append(keys, s.Key())
+	}
+	if err := h.Logbook.Start(ctx, p, keys); err != nil {
+		return p, err
+	}
+	st.Lines = append(st.Lines, p)
+	if len(st.Lines) == 1 {
+		for _, s := range st.Saves {
+			s.Line = p.Name
+		}
+	}
+	return p, nil
+}
+
+// Assign makes a save belong to a playthrough.
+func Assign(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, p logbook.Playthrough) error {
+	if st.Install.Game.ID != p.Game || st.Install.Name != p.Install {
+		return problem.Usage(nil, "%s is not a save of %s@%s, on which %s is played", st.Address(s), p.Game, p.Install, p.Name)
+	}
+	if h.ReadOnly {
+		return nil
+	}
+	return h.Logbook.Assign(ctx, st.Install.Address(), []logbook.Key{s.Key()}, p.Name)
+}
+
+// ChangeLine changes what is said of a playthrough.
+func ChangeLine(ctx context.Context, h *home.Home, name string, change func(*logbook.Playthrough)) error {
+	p, err := Line(ctx, h, name)
+	if err != nil || h.ReadOnly {
+		return err
+	}
+	if err := h.RequireRecords(); err != nil {
+		return err
+	}
+	change(&p)
+	return h.Logbook.Update(ctx, name, p)
+}

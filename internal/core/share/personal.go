@@ -1,0 +1,332 @@
+package share
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// personal finds what tells of the player, in a save or in files that were kept.
+type personal struct {
+	ctx   context.Context
+	words []privateWord
+}
+
+// privateWord is a text to look for, and what it is.
+type privateWord struct{ text, what string }
+
+// minPrivate is how long a value must be to be looked for, in bytes: shorter ones occur by chance.
+const minPrivate = 4
+
+// newPersonal collects what to look for: the account, the marked fields of a save, the values of personal settings, the name of the home. The save may
+// be nil.
+func newPersonal(ctx context.Context, st *facts.State, sv *facts.Save) *personal {
+	p := &personal{ctx: ctx}
+	p.add(st.Account, "your account")
+	if sv != nil {
+		inSave{p, sv}.fields()
+	}
+	if home, err := os.UserHomeDir(); err == nil && len(filepath.Base(home)) >= minPrivate && filepath.Base(home) != "root" {
+		p.add(home, "your home folder")
+	}
+	p.settings(st)
+	return p
+}
+
+func (p *personal) add(text, what string) {
+	if text = strings.TrimSpace(text); len(text) >= minPrivate && !slices.ContainsFunc(p.words, func(w privateWord) bool { return w.text == text }) {
+		p.words = append(p.words, privateWord{text, what})
+	}
+}
+
+// settings adds the values of settings that the description marks as personal.
+func (p *personal) settings(st *facts.State) {
+	d := st.Install.Game
+	if d.Settings == nil || len(d.Settings.Personal) == 0 {
+		return
+	}
+	for _, g := range st.Groups {
+		if g.Kind != game.SettingsFiles {
+			continue
+		}
+		files, _ := facts.GroupFiles(p.ctx, g) // settings that cannot be read tell nothing
+		for _, e := range files {
+			if !isPersonal(d, e.Path) {
+				continue
+			}
+			data, err := tree.ReadBounded(filepath.Join(g.Dir, filepath.FromSlash(e.Path)), maxSettings)
+			if err != nil {
+				continue
+			}
+			for line := range strings.Lines(string(data)) {
+				if name, value, ok := strings.Cut(line, "="); ok && !plainValue.MatchString(strings.TrimSpace(value)) {
+					p.add(value, strings.TrimSpace(name)+" in "+path.Base(e.Path))
+				}
+			}
+		}
+	}
+}
+
+// isPersonal reports whether a description marks a settings file as personal.
+func isPersonal(d *game.Description, name string) bool {
+	return d.Settings != nil && slices.ContainsFunc(d.Settings.Personal, func(glob string) bool { return doublestar.MatchUnvalidated(glob, path.Base(name)) })
+}
+
+// maxSettings bounds one settings file that is looked through, in bytes.
+const maxSettings = 4 << 20
+
+// plainValue are values of settings that tell of nobody.
+var plainValue = regexp.MustCompile(`^(?i:true|false|yes|no|on|off|none|[\d.,x ]*)$`)
+
+// patterns are what tells of a player whoever it is. A pattern is looked for around its marks only: saves are large, and it is slow.
+var patterns = []struct {
+	what  string
+	marks []string
+	re    *regexp.Regexp
+}{
+	{"a folder of the computer", []string{`:\`, ":/"},
+		regexp.MustCompile(`(?i)\b[a-z]:(?:\\{1,2}|/)(?:users|documents and settings)(?:\\{1,2}|/)[^\\/"'<>|:*?\x00-\x1f]{1,60}`)},
+	{"a folder of the computer", []string{"/home/", "/Users/"}, regexp.MustCompile(`/(?:home|Users)/[A-Za-z0-9._-]{1,60}`)},
+	{"an e-mail address", []string{"@"}, regexp.MustCompile(`\b[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,200}\.[A-Za-z]{2,12}\b`)},
+}
+
+// reach is more than any pattern has on one side of its mark, in bytes.
+const reach = 300
+
+// findAround visits what matches the pattern around one of its marks, wherever that occurs. What only a mark elsewhere leads to whole is left to that one.
+func findAround(re *regexp.Regexp, text []byte, mark string, visit func([]byte)) {
+	look := func(from, to int) {
+		for _, m := range re.FindAllIndex(text[from:to], -1) {
+			if begin, end := from+m[0], from+m[1]; (begin > from || from == 0) && (end < to || to == len(text)) {
+				visit(text[begin:end])
+			}
+		}
+	}
+	from, to := 0, 0
+	for at := 0; ; {
+		i := bytes.Index(text[at:], []byte(mark))
+		if i < 0 {
+			break
+		}
+		i += at
+		at = i + len(mark)
+		if i-reach > to {
+			look(from, to)
+			from = i - reach
+		}
+		to = min(at+reach, len(text))
+	}
+	look(from, to)
+}
+
+// inSave finds what tells of the player in the files of one save, and empties what the description marks.
+type inSave struct {
+	*personal
+	sv *facts.Save
+}
+
+// fields adds the owner of the save and the values of its fields that are marked as personal.
+func (p inSave) fields() {
+	p.add(p.sv.Facts.Owner, "the account that it belongs to")
+	for _, id := range slices.Sorted(maps.Keys(p.sv.Kind.Field)) {
+		for _, f := range p.sv.Kind.Field[id] {
+			if f.Personal {
+				p.add(p.sv.Facts.Fields[id].Raw, id)
+			}
+		}
+	}
+}
+
+// marked reports whether a file of the save has anything that is marked as personal, or the owner.
+func (p inSave) marked(name string) bool {
+	declared, ok := p.declared(name)
+	if !ok {
+		return false
+	}
+	if declared.Personal {
+		return true
+	}
+	for _, fields := range p.sv.Kind.Field {
+		for _, f := range fields {
+			if f.Personal && p.lies(f.In, name) {
+				return true
+			}
+		}
+	}
+	return p.sv.Kind.Owner != nil && p.lies(p.sv.Kind.Owner.In, name)
+}
+
+// lies reports whether a file of the save is one that is declared by an id.
+func (p inSave) lies(id, name string) bool {
+	d, ok := p.sv.Kind.Files[id]
+	return ok && slices.Contains(save.FilesOf(p.sv.Kind, d, p.sv.Name, p.sv.Paths()), name)
+}
+
+// layersOf are the layers of a file of the save, as the description declares them, else whatever its first bytes show.
+func (p inSave) layersOf(file string) form.Layers {
+	if declared, ok := p.declared(file); ok {
+		return declared.Layers.Layers
+	}
+	return auto
+}
+
+// auto is whatever the first bytes show.
+var auto = form.Layers{Chain: []form.Layer{{Name: "auto"}}}
+
+func (p inSave) declared(file string) (game.File, bool) {
+	for _, declared := range p.sv.Kind.Files {
+		if slices.Contains(save.FilesOf(p.sv.Kind, declared, p.sv.Name, p.sv.Paths()), file) {
+			return declared, true
+		}
+	}
+	return game.File{}, false
+}
+
+// find looks through one file for what tells of the player.
+func (p inSave) find(f parcelFile) ([]check.Finding, error) {
+	name := f.entry.Path
+	if f.data != nil {
+		return p.search(name, bytes.NewReader(f.data), p.layersOf(name))
+	}
+	file, err := os.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return p.search(name, file, p.layersOf(name))
+}
+
+// maxSearched bounds the content of one file that is looked through, unwrapped, in bytes.
+const maxSearched = 8 << 30
+
+// search looks through what a file holds.
+func (p *personal) search(name string, in io.Reader, layers form.Layers) ([]check.Finding, error) {
+	content, err := layers.Reader(in, form.Limits{Decoded: maxSearched})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	defer content.Close()
+	seen := map[string]bool{}
+	var found []check.Finding
+	add := func(what, text string) {
+		if key := what + text; !seen[key] && len(found) < maxPrivate {
+			seen[key] = true
+			found = append(found, check.New(check.Private, name, fmt.Sprintf("%s: %s", what, text)))
+		}
+	}
+	err = pieces(content, func(piece []byte) {
+		for _, w := range p.words {
+			if bytes.Contains(piece, []byte(w.text)) {
+				add(w.what, w.text)
+			}
+		}
+		for _, pattern := range patterns {
+			for _, mark := range pattern.marks {
+				findAround(pattern.re, piece, mark, func(m []byte) { add(pattern.what, string(m)) })
+			}
+		}
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return found, nil
+}
+
+// maxPrivate is how many findings one file gives.
+const maxPrivate = 20
+
+// pieces calls visit with pieces of r that overlap, so that nothing shorter than the overlap is missed.
+func pieces(r io.Reader, visit func([]byte)) error {
+	const size, overlap = 1 << 20, 4 << 10
+	buf := make([]byte, 0, size)
+	for {
+		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		end := err == io.EOF || err == io.ErrUnexpectedEOF
+		if err != nil && !end {
+			return err
+		}
+		visit(buf)
+		if end {
+			return nil
+		}
+		buf = append(buf[:0], buf[len(buf)-overlap:]...)
+	}
+}
+
+// blank empties in one file what the description marks as personal, and the owner where it may be rewritten. It says what it emptied, and reports whether
+// the file is left out altogether.
+func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
+	declared, ok := p.declared(f.entry.Path)
+	if !ok {
+		return false, nil, nil
+	}
+	if declared.Personal && declared.Optional {
+		return true, []string{f.entry.Path + " left out"}, nil
+	}
+	places := p.places(f.entry.Path)
+	if len(places) == 0 {
+		return false, nil, nil
+	}
+	original := f.data
+	if original == nil {
+		if original, err = fs.ReadFile(os.DirFS(p.sv.Folder.Path), f.entry.Path); err != nil {
+			return false, nil, err
+		}
+	}
+	content, err := declared.Layers.Peel(bytes.NewReader(original), form.DefaultLimits)
+	if err != nil {
+		return false, nil, fmt.Errorf("%s: %w", f.entry.Path, err)
+	}
+	for _, at := range places {
+		emptied, err := form.Splice(declared.Spec(), content, at.at, "")
+		if errors.Is(err, form.ErrNotWritable) {
+			emptied, err = form.Splice(declared.Spec(), content, at.at, "0")
+		}
+		if err != nil {
+			return false, nil, fmt.Errorf("%s: %s cannot be emptied: %w", f.entry.Path, at.what, err)
+		}
+		content = emptied
+		said = append(said, at.what+" emptied")
+	}
+	f.data, err = declared.Layers.Wrap(content, original)
+	return false, said, err
+}
+
+// blankPlace is where something personal stands in a file.
+type blankPlace struct{ what, at string }
+
+// places are those in one file of the save.
+func (p inSave) places(name string) []blankPlace {
+	var places []blankPlace
+	for _, id := range slices.Sorted(maps.Keys(p.sv.Kind.Field)) {
+		for _, field := range p.sv.Kind.Field[id] {
+			if field.Personal && p.lies(field.In, name) && p.sv.Facts.Fields[id].Raw != "" {
+				places = append(places, blankPlace{id, field.At})
+			}
+		}
+	}
+	if o := p.sv.Kind.Owner; o != nil && o.Rewrite && p.lies(o.In, name) && !slices.ContainsFunc(places, func(x blankPlace) bool { return x.at == o.At }) {
+		places = append(places, blankPlace{"owner", o.At})
+	}
+	return places
+}

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package tree
+
+func (f folder) stat(name string) (Entry, error) { return Stat(f.path, name) }

@@ -1,0 +1,274 @@
+package vet
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"ostrov/internal/core/assess"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// Place plans to install the one save of a vetting. An unfit save needs anyway; a dangerous download is never placed.
+func (v *Vetting) Place(ctx context.Context, anyway bool) (*plan.Plan, *Assessment, error) {
+	if err := v.h.RequireRecords(); err != nil {
+		return nil, nil, err
+	}
+	a, err := v.placeable(anyway)
+	if err != nil {
+		return nil, a, err
+	}
+	var existing *save.Save
+	if a.Target.Replaces != nil {
+		existing = a.Target.Replaces.Save
+	}
+	guard := func() error { return plan.MayChange(ctx, a.State.Install, a.Save.Kind, existing) }
+	if err := guard(); err != nil {
+		return nil, a, err
+	}
+	p := plan.New(ctx, v.h, a.State, "place "+filepath.Base(v.File), guard)
+	v.place(ctx, a, p)
+	return p, a, p.Err()
+}
+
+// placeable is the assessment by which the save can be placed.
+func (v *Vetting) placeable(anyway bool) (*Assessment, error) {
+	if v.Dangerous() {
+		return nil, problem.Declined(problem.Advise("delete it"), "%s is dangerous and is not placed; nothing has been changed", v.File)
+	}
+	switch {
+	case len(v.Saves) > 1:
+		return nil, problem.Usage(problem.Do("place", v.File).With("pick", v.Saves[0].Pick()), "%s holds %d saves: choose one", v.File, len(v.Saves))
+	case len(v.Judged) == 0:
+		return nil, problem.Declined(problem.Do("vet", v.File), "%s cannot be placed: %s", v.File, assess.Worst(v.Findings...))
+	case len(v.Judged) > 1:
+		var hints problem.Hints
+		for _, a := range v.Judged {
+			hints = hints.Or(problem.Do("place", v.File).With("for", a.State.Install.Address()))
+		}
+		return nil, problem.Usage(hints, "several installs could take it: say which")
+	}
+	a := v.Judged[0]
+	if a.Verdict == check.Unfit && !anyway {
+		hints := problem.Do("vet", v.File).Or(problem.Do("place", v.File).With("anyway"))
+		return a, problem.Declined(hints, "unfit for %s: %s; nothing has been changed", a.State.Called, assess.Worst(append(v.Findings, a.Findings...)...))
+	}
+	if a.Target == nil {
+		hints := problem.Do("place", v.File).With("slot", "N")
+		if a.Blocked.Remedy != nil && a.Blocked.Code != check.NoFreeSlot {
+			hints = a.Blocked.Remedy
+		}
+		return a, problem.Declined(hints, "there is nowhere to put it: %s", a.Blocked.Evidence)
+	}
+	return a, nil
+}
+
+// place plans the steps.
+func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
+	c, t, st := a.Save, a.Target, a.State
+	owner := ""
+	if o := c.Kind.Owner; o != nil && o.Rewrite && st.Account != "" && c.Facts.Owner != "" && c.Facts.Owner != st.Account {
+		owner = st.Account
+	}
+	step := plan.Step{What: fmt.Sprintf("%q", c.Title()), Root: t.Folder.Path, Name: t.Name}
+	effect := &plan.Save{Install: st.Install.Address(), Key: facts.KeyAt(t.Folder, t.Name), After: plan.Stand{There: true}}
+	guard := plan.LeaveAside()
+	if old := t.Replaces; old != nil {
+		step.Was = plan.Describe(old)
+		effect.Before = plan.Standing(st, old)
+		effect.After.Place = &logbook.Place{Key: old.Key(), Seen: v.h.Now()} // what lies there next is another save
+		if old.Line != "" {
+			guard = plan.KeepLine(old.Line)
+		}
+	}
+	if current := st.Current(); current != nil && len(st.Lines) > 1 {
+		effect.After.Line = current.Name
+		if t.Replaces != nil && t.Replaces.Line != "" {
+			effect.After.Line = t.Replaces.Line // the place stays its line's
+		}
+	}
+	placed := &placing{v, c, t, owner}
+	var targets []plan.Target
+	var tops []string
+	for _, top := range placed.tops() {
+		targets = append(targets, plan.Target{Root: t.Folder.Path, Name: top.to, Fill: placed.fill(top.from)})
+		tops = append(tops, top.to)
+	}
+	p.Put(ctx, step, guard, effect, targets...)
+	if t.Replaces != nil {
+		gone := slices.DeleteFunc(t.Replaces.Tops(), func(top string) bool { return slices.Contains(tops, top) })
+		p.Replacing(ctx, t.Folder.Path, guard, gone...)
+	}
+	if owner != "" {
+		p.Say(plan.Step{Verb: plan.Set, What: "owner " + c.Facts.Owner + " → " + owner, Root: t.Folder.Path, Name: t.Name})
+	}
+}
+
+// Placed is what the logbook is to know of a save that has been placed: what is known of it, and that it descends from the download. st is the install as it
+// is now.
+func (v *Vetting) Placed(a *Assessment, st *facts.State) (facts.Learnt, error) {
+	learnt := a.Save.Learnt()
+	s := st.At(a.Target.Folder, a.Target.Name)
+	if s == nil {
+		return learnt, fmt.Errorf("the placed save is not among the saves of %s", st.Called)
+	}
+	e := logbook.Evidence{Kind: check.Descends, At: v.h.Now(), Note: placedNote}
+	if s.Digest != a.Save.Digest {
+		e.Parent = a.Save.Digest
+	}
+	learnt.Evidence = append(learnt.Evidence, facts.OfState{Digest: s.Digest, Evidence: e})
+	return learnt, nil
+}
+
+// placedNote marks the evidence of a save that came from a download.
+const placedNote = "placed"
+
+// placing writes the save of a download under its new name.
+type placing struct {
+	v     *Vetting
+	c     *facts.Found
+	t     *Target
+	owner string // to write into it, or ""
+}
+
+type topName struct {
+	from string // path in the download
+	to   string // name in the folder
+}
+
+func (p *placing) tops() []topName {
+	switch p.c.Kind.Unit {
+	case game.UnitFolder:
+		return []topName{{p.c.Candidate.Name, p.t.Name}}
+	case game.UnitFile:
+		return p.withCompanions()
+	}
+	var tops []topName
+	for _, f := range p.c.Candidate.Files {
+		to := path.Base(f)
+		for _, n := range p.c.Kind.Names() {
+			if _, ok := n.Match(to, true); ok {
+				if spelled, ok := n.Spell(p.t.captures); ok {
+					to = spelled
+				} else { // the ending is not captured: keep it
+					stem := strings.TrimSuffix(p.t.Name, path.Ext(p.t.Name))
+					to = stem + path.Ext(to)
+				}
+				break
+			}
+		}
+		tops = append(tops, topName{f, to})
+	}
+	return tops
+}
+
+// withCompanions are a save of one file and what lies beside it, all under the new name.
+func (p *placing) withCompanions() []topName {
+	tops := []topName{{p.c.Candidate.Name, p.t.Name}}
+	old, new := save.CompanionNames(p.c.Kind, path.Base(p.c.Candidate.Name)), save.CompanionNames(p.c.Kind, p.t.Name)
+	for _, f := range p.c.Candidate.Files[1:] {
+		for i, name := range old {
+			if strings.EqualFold(path.Base(f), name) {
+				tops = append(tops, topName{f, new[i]})
+				break
+			}
+		}
+	}
+	return tops
+}
+
+func (p *placing) fill(from string) plan.Fill {
+	return func(ctx context.Context, stage *plan.Stage) error {
+		for _, e := range p.v.Download.Entries {
+			name := "."
+			if e.Path != from {
+				rest, below := strings.CutPrefix(e.Path, from+"/")
+				if from == "." {
+					rest, below = e.Path, true
+				}
+				if !below {
+					continue
+				}
+				name = rest
+			}
+			e.Mode = placedMode(e)
+			if e.Kind == tree.Dir {
+				if err := stage.Mkdir(name, e); err != nil {
+					return err
+				}
+				continue
+			}
+			if name != "." && !slices.Contains(p.c.Candidate.Files, e.Path) {
+				continue // ignored files of the description are litter
+			}
+			if err := stage.Write(name, e, func(w io.Writer) error { return p.copy(ctx, e.Path, w) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// copy copies one file of the download, checked against what was vetted, with the owner rewritten where it stands.
+func (p *placing) copy(ctx context.Context, name string, w io.Writer) error {
+	if p.owner != "" && p.holdsOwner(name) {
+		data, err := p.rewritten(name)
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(data)
+		return err
+	}
+	f, err := p.v.Download.FS.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	sums, _, err := tree.SumReader(ctx, f, false, w)
+	if err == nil && sums.Blake3 != p.v.Download.Digests[name] {
+		return fmt.Errorf("%s has changed since it was vetted", name)
+	}
+	return err
+}
+
+func (p *placing) holdsOwner(name string) bool {
+	file := p.c.Kind.Files[p.c.Kind.Owner.In].Path
+	return file == "." || strings.EqualFold(path.Join(p.c.Candidate.Name, file), name)
+}
+
+func (p *placing) rewritten(name string) ([]byte, error) {
+	declared := p.c.Kind.Files[p.c.Kind.Owner.In]
+	original, err := fs.ReadFile(p.v.Download.FS, name)
+	if err != nil {
+		return nil, err
+	}
+	content, err := form.Read(p.v.Download.FS, name, declared.Layers.Layers, form.DefaultLimits)
+	if err != nil {
+		return nil, err
+	}
+	if content, err = form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.owner); err != nil {
+		return nil, fmt.Errorf("%s: the owner: %w", name, err)
+	}
+	return declared.Layers.Wrap(content, original)
+}
+
+// placedMode are the permission bits of a placed file: a download's own must neither lock the player out nor make anything a program.
+func placedMode(e tree.Entry) fs.FileMode {
+	if e.Kind == tree.Dir {
+		return 0o755
+	}
+	return 0o644
+}

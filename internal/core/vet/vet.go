@@ -1,0 +1,314 @@
+// Package vet is a download: opened, judged, shown against each install, and planned into one.
+//
+// It touches nothing. Safety is judged first and needs no game; then the saves that are found are judged by the function that judges saves in a game. What
+// it plans package plan carries out. It never places what is dangerous.
+package vet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"ostrov/internal/core/assess"
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/mod"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
+)
+
+// Vetting is what vetting one download found. Close it.
+type Vetting struct {
+	File     string
+	Download *facts.Download
+	// Findings are about the download as a whole; safety comes first and needs no game.
+	Findings []check.Finding
+	Saves    []*facts.Found // those found, or picked
+	Mods     []*mod.Mod     // those found where there is no save
+	Judged   []*Assessment  // the first save against each install of its game; empty when there are several and none is picked
+	Verdict  check.Verdict
+	Picked   string // what the player picked, or ""
+
+	h      *home.Home
+	states map[*game.Install]stateOf // looked at so far
+}
+
+type stateOf struct {
+	*facts.State
+	err error
+}
+
+// Assessment is the judgement of a save of a download against one install.
+type Assessment struct {
+	State    *facts.State
+	Save     *facts.Found
+	Findings []check.Finding
+	Verdict  check.Verdict
+	// Target is where place would put it; nil where it cannot.
+	Target *Target
+	// Blocked is why there is nowhere to put it, or nil.
+	Blocked *check.Finding
+}
+
+// Request says how to vet.
+type Request struct {
+	For  string // an install; "" is all
+	Pick string // one of several saves, by its name or label
+	Slot string // for place: a slot as the game shows it
+	In   string // for place: an account or folder
+}
+
+// Close frees the download.
+func (v *Vetting) Close() error { return v.Download.Close() }
+
+// Dangerous reports whether the download may do harm.
+func (v *Vetting) Dangerous() bool { return check.IsDangerous(v.Findings) }
+
+// Vet checks a download, touching nothing.
+func Vet(ctx context.Context, h *home.Home, file string, req Request) (*Vetting, error) {
+	d, err := facts.OpenDownload(ctx, h, file)
+	if err != nil {
+		return nil, err
+	}
+	v := &Vetting{File: file, Download: d, Picked: req.Pick, h: h, states: map[*game.Install]stateOf{}}
+	if err := v.vet(ctx, req); err != nil {
+		return nil, errors.Join(err, v.Close())
+	}
+	check.Sort(v.Findings)
+	v.Verdict = check.Sum(v.Findings)
+	if len(v.Judged) > 0 { // the best of the installs: with one it is that one's
+		best := v.Judged[0].Verdict
+		for _, a := range v.Judged[1:] {
+			if check.Worse(best, a.Verdict) {
+				best = a.Verdict
+			}
+		}
+		if check.Worse(best, v.Verdict) {
+			v.Verdict = best
+		}
+	}
+	return v, nil
+}
+
+func (v *Vetting) vet(ctx context.Context, req Request) error {
+	v.Findings = Safety(v.Download)
+	installs := v.h.Installs
+	if req.For != "" {
+		var err error
+		if installs, err = v.h.InstallsOf(req.For); err != nil {
+			return err
+		}
+	}
+	var games []*game.Description
+	for _, in := range installs {
+		if !slices.Contains(games, in.Game) {
+			games = append(games, in.Game)
+		}
+	}
+	var err error
+	if v.Saves, err = v.Download.Saves(ctx, v.h, games); err != nil {
+		return err
+	}
+	v.code(ctx, installs)
+	if err := v.pick(req.Pick); err != nil {
+		return err
+	}
+	switch {
+	case len(v.Saves) == 0:
+		v.Findings = append(v.Findings, check.New(check.NotASave, "", notASave(installs)))
+		for _, g := range games {
+			v.Mods = append(v.Mods, v.Download.Mods(ctx, g)...)
+		}
+		return nil
+	case len(v.Saves) > 1:
+		f := check.New(check.SeveralSaves, "", fmt.Sprintf("%d saves in it", len(v.Saves)))
+		v.Findings = append(v.Findings, f.Helped(problem.Do("vet", v.File).With("pick", v.Saves[0].Pick())))
+		return nil
+	}
+	v.litter()
+	return v.judge(ctx, installs, req)
+}
+
+// state looks at an install, once.
+func (v *Vetting) state(ctx context.Context, in *game.Install) (*facts.State, error) {
+	if s, ok := v.states[in]; ok {
+		return s.State, s.err
+	}
+	err := plan.Unfinished(ctx, v.h, in) // no half state is judged
+	var st *facts.State
+	if err == nil {
+		st, err = facts.Gather(ctx, v.h, in)
+	}
+	v.states[in] = stateOf{st, err}
+	return st, err
+}
+
+func notASave(installs []*game.Install) string {
+	if len(installs) == 0 {
+		return "nothing in it looks like a save of a game that is described"
+	}
+	var titles []string
+	for _, in := range installs {
+		if !slices.Contains(titles, in.Game.Title) {
+			titles = append(titles, in.Game.Title)
+		}
+	}
+	return "nothing in it looks like a save of " + strings.Join(titles, " or ")
+}
+
+// Safety is what there is to say of a download before any game is asked: whether it may do harm, is whole, and can be read.
+func Safety(d *facts.Download) []check.Finding {
+	var found []check.Finding
+	add := func(code check.Code, subject, why, help string) {
+		found = append(found, check.New(code, subject, why).Helped(problem.Advise("%s", help)))
+	}
+	for _, h := range d.Hazards {
+		add(check.Dangerous, h.Path, h.Why, "delete the download")
+	}
+	for _, e := range d.Damaged {
+		add(check.Damaged, e.Path, e.Why, "fetch the download again")
+	}
+	for _, e := range d.Encrypted {
+		add(check.Encrypted, e, "needs a password, so it cannot be looked into", "ask for it without a password")
+	}
+	if d.Parcel != nil {
+		for _, why := range d.Parcel.Wrong {
+			add(check.Damaged, "parcel", why, "fetch the parcel again")
+		}
+	}
+	return found
+}
+
+func (v *Vetting) pick(pick string) error {
+	if pick == "" {
+		return nil
+	}
+	var found []*facts.Found
+	var hints problem.Hints
+	for _, f := range v.Saves {
+		hints = hints.Or(problem.Do("vet", v.File).With("pick", f.Pick()))
+		c := f.Candidate
+		if strings.EqualFold(c.Name, pick) || strings.EqualFold(c.Label, pick) || strings.EqualFold(path.Base(c.Name), pick) || strings.EqualFold(c.Facts.Title(), pick) {
+			found = append(found, f)
+		}
+	}
+	if len(found) != 1 {
+		return problem.Usage(hints, "%q is %d of the %d saves in %s", pick, len(found), len(v.Saves), v.File)
+	}
+	v.Saves = found
+	return nil
+}
+
+// litter names what is in the download and not in its one save.
+func (v *Vetting) litter() {
+	var names []string
+	for _, e := range v.Download.Entries {
+		own := v.Download.Parcel != nil && v.Download.Parcel.Own(e.Path)
+		if e.Kind == tree.File && !slices.Contains(v.Saves[0].Candidate.Files, e.Path) && !own && !v.Download.Around(v.Saves[0], e.Path) {
+			names = append(names, e.Path)
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	text := strings.Join(names[:min(3, len(names))], ", ")
+	if len(names) > 3 {
+		text += fmt.Sprintf(" and %d more", len(names)-3)
+	}
+	v.Findings = append(v.Findings, check.New(check.Litter, "", text+": left out"))
+}
+
+// judge judges the one save against each install of its game.
+func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Request) error {
+	found := v.Saves[0]
+	file := v.fileFindings(found)
+	any, away := false, false
+	for _, in := range installs {
+		if in.Game != found.Game {
+			continue
+		}
+		st, err := v.state(ctx, in)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			away = true
+			v.Findings = append(v.Findings, cannotJudge(in, err))
+			continue
+		}
+		any = true
+		a := &Assessment{State: st, Save: found, Findings: slices.Clone(file)}
+		if found.Facts.Problem == nil {
+			if err := st.Refer(ctx, found.Save, v.Download.FS, found.Candidate.Name, found.Candidate.Files); err != nil {
+				v.h.Log.Warn("references not counted", "save", found.Name, "error", err)
+			}
+			a.Findings = append(a.Findings, assess.Findings(st, found.Save)...)
+		}
+		a.place(req, v.Download.Name)
+		check.Sort(a.Findings)
+		a.Verdict = check.Sum(append(slices.Clone(v.Findings), a.Findings...))
+		v.Judged = append(v.Judged, a)
+	}
+	if any {
+		return nil
+	}
+	v.Findings = append(v.Findings, file...)
+	switch {
+	case away:
+	case req.For != "":
+		v.Findings = append(v.Findings, check.New(check.OtherGame, "", fmt.Sprintf("a save of %s, not of %s", found.Game.Title, installs[0].Game.Title)))
+	default:
+		f := check.New(check.NoRule, "", fmt.Sprintf("a save of %s, of which no install is known", found.Game.Title))
+		v.Findings = append(v.Findings, f.Helped(problem.Do("games add", found.Game.ID)))
+	}
+	return nil
+}
+
+// cannotJudge says why a save is not judged against an install.
+func cannotJudge(in *game.Install, err error) check.Finding {
+	f := check.New(check.NoRule, in.Address(), err.Error())
+	if said := (*problem.Error)(nil); errors.As(err, &said) {
+		f.Remedy = said.Hints
+	}
+	return f
+}
+
+func (v *Vetting) fileFindings(f *facts.Found) []check.Finding {
+	var found []check.Finding
+	damaged := slices.ContainsFunc(v.Findings, func(f check.Finding) bool { return f.Code == check.Damaged })
+	for _, m := range f.Candidate.Missing() {
+		one := check.New(check.Incomplete, m, "belongs to the save and is not in the download")
+		found = append(found, one.Helped(problem.Advise("ask for the missing file")))
+	}
+	if f.Facts.Problem != nil && len(found) == 0 && !damaged {
+		one := check.New(check.Damaged, "", assess.Reading(f.Facts.Problem))
+		found = append(found, one.Helped(problem.Advise("fetch the download again")))
+	}
+	return found
+}
+
+// ModsIn finds the mods of an install's game in a download, to suppose that they were there, with what is unsafe about it.
+func ModsIn(ctx context.Context, h *home.Home, in *game.Install, file string) ([]*mod.Mod, []check.Finding, error) {
+	d, err := facts.OpenDownload(ctx, h, file)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer d.Close()
+	var unsafe []check.Finding
+	for _, f := range Safety(d) {
+		if f.Severity != check.Note {
+			unsafe = append(unsafe, f)
+		}
+	}
+	found := d.Mods(ctx, in.Game)
+	if len(found) == 0 && len(unsafe) == 0 {
+		return nil, nil, problem.Usage(problem.Do("vet", file), "%s holds no mod of %s", file, in.Game.Title)
+	}
+	return found, unsafe, nil
+}
