@@ -20,7 +20,6 @@ require (
 	github.com/ohler55/ojg v1.28.5
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/pierrec/lz4/v4 v4.1.33
-	github.com/pmezard/go-difflib v1.0.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/shirou/gopsutil/v4 v4.26.10
 	github.com/stretchr/testify v1.12.1
@@ -32,7 +31,6 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.38.0
 	golang.org/x/text v0.43.0
-	gopkg.in/ini.v1 v1.67.3
 	modernc.org/sqlite v1.62.0
 )
 

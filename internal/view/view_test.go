@@ -74,7 +74,9 @@ func TestFindingsAreWrappedAndGrouped(t *testing.T) {
 }
 
 func TestNextTellsAdviceFromCommands(t *testing.T) {
-	out := printed(80, func(p *Printer) { p.Next(problem.Advise("install Deep Tides"), problem.Do("look"), nil, problem.Do("look")) })
+	out := printed(80, func(p *Printer) {
+		p.Next(problem.Advise("install Deep Tides"), problem.Do("look"), nil, problem.Do("look"))
+	})
 	assert.Equal(t, "\n  What helps\n    install Deep Tides\n\n  Next\n    ostrov look\n", out)
 	assert.Empty(t, printed(80, func(p *Printer) { p.Next(nil) }))
 	assert.Equal(t, "'a b'", quoted("a b"))

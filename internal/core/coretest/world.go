@@ -67,7 +67,9 @@ func (w *World) Again() {
 }
 
 // Path is a path in the world.
-func (w *World) Path(parts ...string) string { return filepath.Join(append([]string{w.Root}, parts...)...) }
+func (w *World) Path(parts ...string) string {
+	return filepath.Join(append([]string{w.Root}, parts...)...)
+}
 
 // Voyages is a path in Tidewrack's folder of saves.
 func (w *World) Voyages(parts ...string) string {

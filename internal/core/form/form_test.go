@@ -446,6 +446,9 @@ func TestSpliceIsReadBack(t *testing.T) {
 	for _, c := range []struct{ form, in, query, value, want string }{
 		{"xml", xmlText, "/bay/@title", `S & "T"`, strings.Replace(xmlText, "North", "S &amp; &#34;T&#34;", 1)},
 		{"xml", xmlText, "/bay/owner", "5", strings.Replace(xmlText, "70112", "5", 1)},
+		{"xml", "<a><o><![CDATA[70]]>112</o><o2/></a>", "/a/o", "70431", "<a><o>70431</o><o2/></a>"},
+		{"ini", "o = \"two words\" \n; o = 5", "o", "one", "o = \"one\" \n; o = 5"},
+		{"ini", "o: 5", "o", "6", "o: 6"},
 		{"ini", "[a]\nid = 1\r\n[b]\n id= 2 ; x\nx=y", "b.id", "9", "[a]\nid = 1\r\n[b]\n id= 9\nx=y"},
 		{"ini", "id=1\n[b]\nid=2", "id", "", "id=\n[b]\nid=2"},
 		{"text", "owner: 70112, crew: 3", `owner: (\d+)`, "5", "owner: 5, crew: 3"},
@@ -468,6 +471,11 @@ func TestSpliceIsReadBack(t *testing.T) {
 		assert.Equal(t, c.value, v)
 	}
 	for _, c := range [][4]string{
+		{"xml", "<a><o>70<!-- c -->112</o></a>", "/a/o", "5"}, {"xml", "<a><o>1</o><o>2</o></a>", "/a/o", "5"}, {"xml", "<a><o/></a>", "/a/o", "5"},
+		{"xml", "<a><o>1<i/>2</o></a>", "/a/o", "5"}, {"xml", "<a b='1'><!-- <o>1</o> --></a>", "/a/o", "5"},
+		{"json", `{"o":"70112","o":"70112"}`, "$.o", ""}, {"json", `{"a":{"o":1},"a":{"o":2}}`, "$.a.o", "5"}, {"json", `{"o":1,"O":2,"o":3}`, "$.o", "5"},
+		{"ini", "[a]\no=1\n[b]\nx=1\n[a]\no=2", "a.o", "5"}, {"ini", "o=1\no=2", "o", ""}, {"ini", "flag", "flag", "1"}, {"ini", "o=1", "o", "'5'"},
+		{"text", "o 12 o 13", `o (\d)`, "x"}, {"lines", "a\nb", `(a)\n`, "c"},
 		{"xml", xmlText, "/bay/@none", "1"}, {"xml", xmlText, "//owner", "1"}, {"xml", xmlText, "/bay/none", "1"}, {"ini", "a=1", "b", "1"}, {"ini", "a=1", "a", "1\n2"},
 		{"text", "x", "y", "1"}, {"bytes", "ab", "1:u32le", "1"}, {"bytes", "abcd", "0:u8", "256"}, {"sqlite", "", "SELECT 1", "1"},
 	} {
@@ -541,9 +549,16 @@ func FuzzSplice(f *testing.F) {
 	f.Add(byte(3), []byte("x 1"), `x (\d)`, "2")
 	f.Add(byte(4), []byte("abcd"), "0:u16le", "5")
 	f.Fuzz(func(t *testing.T, which byte, data []byte, query, value string) {
-		got, err := Splice(Spec{Form: forms[int(which)%len(forms)]}, data, query, value)
+		spec := Spec{Form: forms[int(which)%len(forms)]}
+		got, err := Splice(spec, data, query, value)
 		if err != nil {
 			assert.Nil(t, got)
+			return
 		}
+		doc, err := Parse(got, spec)
+		require.NoError(t, err)
+		read, found, err := doc.Value(t.Context(), query)
+		require.NoError(t, err)
+		assert.True(t, found && sameValue(spec.Form, query, read, value) || value == "" && read == "", "%q reads %q", got, read)
 	})
 }

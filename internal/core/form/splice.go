@@ -2,6 +2,7 @@ package form
 
 import (
 	"bytes"
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
@@ -17,33 +18,153 @@ import (
 var ErrNotWritable = errors.New("cannot be written")
 
 // Splice returns data with the one value that query names replaced by value; every other byte stays as it is. JSON and XML take the streaming
-// subset of their query languages: $.a.b[0], and /a/b or /a/b/@c where each step is the first of its name. A database is not written here.
+// subset of their query languages: $.a.b[0], and /a/b or /a/b/@c where each step is the only one of its name. A database is not written here.
+//
+// What it returns has been read back: query finds value in it, and everything else as it was. Where that cannot be, because a name stands
+// there twice or other things stand inside the value, the error wraps ErrNotWritable.
 func Splice(spec Spec, data []byte, query, value string) ([]byte, error) {
 	if spec.Encoding != "" && !strings.EqualFold(spec.Encoding, "utf-8") && !isASCII(value) {
 		return nil, fmt.Errorf("%q in the encoding %s %w yet", value, spec.Encoding, ErrNotWritable)
 	}
 	var from, to int64
 	var err error
+	text := value
 	switch spec.Form {
 	case "json":
-		from, to, value, err = spliceJSON(data, query, value)
+		from, to, text, err = spliceJSON(data, query, value)
 	case "xml":
-		from, to, value, err = spliceXML(data, query, value)
+		from, to, text, err = spliceXML(data, query, value)
 	case "ini":
 		from, to, err = spliceINI(data, query, value)
 	case "text", "lines":
 		from, to, err = spliceText(data, query)
 	case "bytes":
-		from, to, value, err = spliceBytes(data, query, value)
+		from, to, text, err = spliceBytes(data, query, value)
 	case "chunks":
-		from, to, value, err = spliceChunks(data, spec.Chunks, query, value)
+		from, to, text, err = spliceChunks(data, spec.Chunks, query, value)
 	default:
 		return nil, fmt.Errorf("a value in the form %s %w", spec.Form, ErrNotWritable)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return bytes.Join([][]byte{data[:from], []byte(value), data[to:]}, nil), nil
+	written := bytes.Join([][]byte{data[:from], []byte(text), data[to:]}, nil)
+	if err := readBack(spec, data, written, query, value); err != nil {
+		return nil, err
+	}
+	return written, nil
+}
+
+// readBack reports an error unless the description's own query finds value in written, and everything else is as data has it. An emptied value
+// may also be one that is no longer found: a pattern may want at least a digit.
+func readBack(spec Spec, data, written []byte, query, value string) error {
+	ctx := context.Background()
+	doc, err := Parse(written, spec)
+	if err != nil {
+		return fmt.Errorf("%s: with %q the file is %w: %w", query, value, err, ErrNotWritable)
+	}
+	defer doc.Close()
+	got, found, err := doc.Value(ctx, query)
+	if err != nil {
+		return err
+	}
+	if !(found || value == "") || !sameValue(spec.Form, query, got, value) {
+		return fmt.Errorf("%s would read %q, not %q: %w", query, got, value, ErrNotWritable)
+	}
+	before, err := leaves(spec, data)
+	if err != nil {
+		return err
+	}
+	after, err := leaves(spec, written)
+	if err != nil {
+		return err
+	}
+	changed := 0
+	for i := range before {
+		if i < len(after) && before[i] != after[i] {
+			changed++
+		}
+	}
+	if len(before) != len(after) || changed > 1 {
+		return fmt.Errorf("%s: more than this value would change: %w", query, ErrNotWritable)
+	}
+	return nil
+}
+
+// sameValue reports whether got, as a query reads it, is the value that was to be written.
+func sameValue(form, query, got, value string) bool {
+	switch form {
+	case "xml", "ini": // these readers trim
+		return got == strings.TrimSpace(value)
+	case "bytes", "chunks":
+		if a, err := strconv.ParseInt(got, 10, 64); err == nil {
+			if b, err := strconv.ParseInt(value, 10, 64); err == nil {
+				return a == b
+			}
+		}
+		return strings.EqualFold(strings.TrimRight(got, "\x000"), strings.TrimRight(value, "\x000"))
+	default:
+		return got == value
+	}
+}
+
+// leaves lists what a text of the form consists of, so that two of them can be compared: the tokens of JSON and XML, the keys of INI. Forms
+// whose bytes are all there is to them have none.
+func leaves(spec Spec, data []byte) (list []string, err error) {
+	switch spec.Form {
+	case "json":
+		d := json.NewDecoder(bytes.NewReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))))
+		d.UseNumber()
+		for {
+			token, err := d.Token()
+			if err == io.EOF {
+				return list, nil
+			}
+			if err != nil {
+				return nil, fmt.Errorf("%w: not JSON: %v", ErrDamaged, err)
+			}
+			list = append(list, fmt.Sprintf("%T %v", token, token))
+		}
+	case "xml":
+		d := newXMLDecoder(data)
+		for text := ""; ; {
+			token, err := d.RawToken()
+			if err == io.EOF {
+				return append(list, text), nil
+			}
+			if err != nil {
+				return nil, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
+			}
+			if c, ok := token.(xml.CharData); ok {
+				text += string(c)
+				continue
+			}
+			list = append(list, text)
+			text = ""
+			if start, ok := token.(xml.StartElement); ok {
+				for _, a := range start.Attr {
+					list = append(list, fmt.Sprintf("%v=%s", a.Name, a.Value))
+				}
+				token = start.Name
+			}
+			list = append(list, fmt.Sprintf("%T %v", token, token))
+		}
+	case "ini":
+		doc, err := parseINI(data)
+		for _, e := range doc {
+			list = append(list, e.section+"\x00"+e.key+"\x00"+e.value)
+		}
+		return list, err
+	default:
+		return nil, nil
+	}
+}
+
+// newXMLDecoder reads tokens of XML whose encoding has been dealt with already.
+func newXMLDecoder(data []byte) *xml.Decoder {
+	d := xml.NewDecoder(bytes.NewReader(data))
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
+	return d
 }
 
 func isASCII(s string) bool {
@@ -52,6 +173,10 @@ func isASCII(s string) bool {
 
 func missingValue(query string) error {
 	return fmt.Errorf("%s is not there: %w", query, ErrNotWritable)
+}
+
+func severalValues(query string) error {
+	return fmt.Errorf("%s is there more than once: %w", query, ErrNotWritable)
 }
 
 func spliceJSON(data []byte, query, value string) (from, to int64, text string, err error) {
@@ -96,8 +221,7 @@ func spliceXML(data []byte, query, value string) (from, to int64, text string, e
 	if err := xml.EscapeText(&escaped, []byte(value)); err != nil {
 		return 0, 0, "", err
 	}
-	d := xml.NewDecoder(bytes.NewReader(data))
-	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
+	d := newXMLDecoder(data)
 	for depth, matched := 0, 0; ; {
 		before := d.InputOffset()
 		token, err := d.RawToken()
@@ -122,11 +246,11 @@ func spliceXML(data []byte, query, value string) (from, to int64, text string, e
 			}
 			after := d.InputOffset()
 			if attribute == "" {
-				end := bytes.IndexByte(data[after:], '<')
-				if end < 0 || bytes.HasSuffix(data[before:after], []byte("/>")) {
-					return 0, 0, "", missingValue(query)
+				end, err := textEnd(d, query)
+				if err == nil && bytes.HasSuffix(data[before:after], []byte("/>")) {
+					err = missingValue(query)
 				}
-				return after, after + int64(end), escaped.String(), nil
+				return after, end, escaped.String(), err
 			}
 			re := regexp.MustCompile(`\s` + regexp.QuoteMeta(attribute) + `\s*=\s*("[^"]*"|'[^']*')`)
 			m := re.FindSubmatchIndex(data[before:after])
@@ -143,31 +267,22 @@ func spliceXML(data []byte, query, value string) (from, to int64, text string, e
 	}
 }
 
-// spliceINI finds the line of a key in its section.
-func spliceINI(data []byte, query, value string) (from, to int64, err error) {
-	section, key, ok := strings.Cut(query, ".")
-	if !ok {
-		section, key = "", query
-	}
-	if strings.ContainsAny(value, "\r\n") {
-		return 0, 0, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
-	}
-	in := ""
-	for at := 0; at < len(data); {
-		end := at + len(data[at:])
-		if i := bytes.IndexByte(data[at:], '\n'); i >= 0 {
-			end = at + i
+// textEnd reads on to where the text ends that d is in. Text and CDATA are the value; nothing else may stand in it.
+func textEnd(d *xml.Decoder, query string) (int64, error) {
+	for {
+		at := d.InputOffset()
+		token, err := d.RawToken()
+		if err != nil {
+			return 0, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
 		}
-		line := strings.TrimRight(string(data[at:end]), "\r")
-		if t := strings.TrimSpace(line); strings.HasPrefix(t, "[") && strings.HasSuffix(t, "]") {
-			in = strings.TrimSpace(t[1 : len(t)-1])
-		} else if name, rest, ok := strings.Cut(line, "="); ok && in == section && strings.TrimSpace(name) == key {
-			start := at + len(name) + 1 + len(rest) - len(strings.TrimLeft(rest, " \t"))
-			return int64(start), int64(at + len(strings.TrimRight(line, " \t"))), nil
+		switch token.(type) {
+		case xml.CharData:
+		case xml.EndElement:
+			return at, nil
+		default:
+			return 0, fmt.Errorf("%s holds more than text: %w", query, ErrNotWritable)
 		}
-		at = end + 1
 	}
-	return 0, 0, missingValue(query)
 }
 
 // spliceText finds the first group of the pattern's first match, or all of it where there is no group.

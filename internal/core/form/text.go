@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
-
-	"gopkg.in/ini.v1"
 )
 
 // compilePattern compiles an RE2 pattern; ^ and $ match at lines, as in a text file people expect.
@@ -111,58 +109,6 @@ func (d matchDoc) Each(context.Context, string) ([]Doc, error) {
 }
 
 func (d matchDoc) Close() error { return nil }
-
-// iniDoc is asked "Section.key", or "key" for what stands before the first section.
-type iniDoc struct{ file *ini.File }
-
-func parseINI(data []byte) (Doc, error) {
-	if i := bytes.IndexByte(data, 0); i >= 0 {
-		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
-	}
-	file, err := ini.LoadSources(ini.LoadOptions{
-		AllowBooleanKeys: true, IgnoreInlineComment: true, SkipUnrecognizableLines: true, IgnoreContinuation: true, AllowShadows: false,
-	}, data)
-	if err != nil {
-		return nil, fmt.Errorf("%w: not INI: %v", ErrDamaged, err)
-	}
-	return iniDoc{file}, nil
-}
-
-func (d iniDoc) Value(_ context.Context, query string) (string, bool, error) {
-	if section, key, ok := strings.Cut(query, "."); ok && d.file.HasSection(section) {
-		if s := d.file.Section(section); s.HasKey(key) {
-			return s.Key(key).Value(), true, nil
-		}
-		return "", false, nil
-	}
-	if s := d.file.Section(""); s.HasKey(query) {
-		return s.Key(query).Value(), true, nil
-	}
-	return "", false, nil
-}
-
-// Each matches the pattern against each whole key, "Section.key" or "key"; the element's "." is the key's value.
-func (d iniDoc) Each(_ context.Context, query string) ([]Doc, error) {
-	re, err := regexp.Compile("^(?:" + query + ")$")
-	if err != nil {
-		return nil, err
-	}
-	var docs []Doc
-	for _, section := range d.file.Sections() {
-		for _, key := range section.Keys() {
-			name := key.Name()
-			if section.Name() != ini.DefaultSection {
-				name = section.Name() + "." + name
-			}
-			if m := re.FindStringSubmatch(name); m != nil {
-				docs = append(docs, groups(re, m, key.Value()))
-			}
-		}
-	}
-	return docs, nil
-}
-
-func (d iniDoc) Close() error { return nil }
 
 // Groups tells that the parts of the element are the named groups of the pattern.
 func (d matchDoc) Groups() bool { return true }

@@ -28,6 +28,30 @@ func (l Layers) Wrap(content, original []byte) ([]byte, error) {
 	return wrap(chain, content, original)
 }
 
+// Rewrite returns the file original with what edit makes of its unwrapped content, in the same layers. What it returns has been unwrapped again:
+// it holds exactly what edit made. Errors wrap ErrNotWritable where that cannot be.
+func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, error)) ([]byte, error) {
+	content, err := layers.Peel(bytes.NewReader(original), DefaultLimits)
+	if err != nil {
+		return nil, err
+	}
+	if content, err = edit(content); err != nil {
+		return nil, err
+	}
+	written, err := layers.Wrap(content, original)
+	if err != nil {
+		return nil, err
+	}
+	again, err := layers.Peel(bytes.NewReader(written), DefaultLimits)
+	if err != nil {
+		return nil, fmt.Errorf("what was written does not unwrap again: %w: %w", err, ErrNotWritable)
+	}
+	if !bytes.Equal(again, content) {
+		return nil, fmt.Errorf("what was written unwraps to something else: %w", ErrNotWritable)
+	}
+	return written, nil
+}
+
 func wrap(chain []Layer, content, original []byte) ([]byte, error) {
 	if len(chain) == 0 {
 		return content, nil

@@ -338,7 +338,7 @@ type Backup struct {
 }
 
 // Before keeps what a plan would replace and says for each step what keeps it: each line that the plan touches is kept unless its newest snapshot has it
-// just so, the snapshot is read back, and what it does not hold byte for byte stays aside. 
+// just so, the snapshot is read back, and what it does not hold byte for byte stays aside.
 func Before(ctx context.Context, h *home.Home, p *plan.Plan) (*Backup, error) {
 	b := &Backup{Addresses: map[string]string{}}
 	held := map[string]map[string]tree.Digest{}

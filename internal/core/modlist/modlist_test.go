@@ -44,7 +44,6 @@ func TestModListsThatDiffer(t *testing.T) {
 	}
 }
 
-
 func TestMovedModsAreAsFewAsCanBe(t *testing.T) {
 	var list []Listed
 	for _, id := range []string{"a", "b", "c", "d", "e"} {

@@ -293,23 +293,24 @@ func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
 			return false, nil, err
 		}
 	}
-	content, err := declared.Layers.Peel(bytes.NewReader(original), form.DefaultLimits)
+	f.data, err = form.Rewrite(original, declared.Layers.Layers, func(content []byte) ([]byte, error) {
+		for _, at := range places {
+			emptied, err := form.Splice(declared.Spec(), content, at.at, "")
+			if errors.Is(err, form.ErrNotWritable) {
+				emptied, err = form.Splice(declared.Spec(), content, at.at, "0")
+			}
+			if err != nil {
+				return nil, fmt.Errorf("%s cannot be emptied: %w", at.what, err)
+			}
+			content = emptied
+			said = append(said, at.what+" emptied")
+		}
+		return content, nil
+	})
 	if err != nil {
 		return false, nil, fmt.Errorf("%s: %w", f.entry.Path, err)
 	}
-	for _, at := range places {
-		emptied, err := form.Splice(declared.Spec(), content, at.at, "")
-		if errors.Is(err, form.ErrNotWritable) {
-			emptied, err = form.Splice(declared.Spec(), content, at.at, "0")
-		}
-		if err != nil {
-			return false, nil, fmt.Errorf("%s: %s cannot be emptied: %w", f.entry.Path, at.what, err)
-		}
-		content = emptied
-		said = append(said, at.what+" emptied")
-	}
-	f.data, err = declared.Layers.Wrap(content, original)
-	return false, said, err
+	return false, said, nil
 }
 
 // blankPlace is where something personal stands in a file.

@@ -255,14 +255,13 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	content, err := form.Read(p.v.Download.FS, name, declared.Layers.Layers, form.DefaultLimits)
+	written, err := form.Rewrite(original, declared.Layers.Layers, func(content []byte) ([]byte, error) {
+		return form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.owner)
+	})
 	if err != nil {
-		return nil, err
-	}
-	if content, err = form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.owner); err != nil {
 		return nil, fmt.Errorf("%s: the owner: %w", name, err)
 	}
-	return declared.Layers.Wrap(content, original)
+	return written, nil
 }
 
 // placedMode are the permission bits of a placed file: a download's own must neither lock the player out nor make anything a program.
