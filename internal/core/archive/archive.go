@@ -53,6 +53,7 @@ type Archive struct {
 	mu        sync.Mutex                // guards where: a keep reads what is there while it adds to it
 	where     map[tree.Digest]string    // content file of each entry; nil until loaded
 	numbersOf map[string]map[string]int // see knownNumbers
+	direct    bool                      // where has been read from the content files, not from the cache
 	// marked are content files that a clearing has marked; see clear.go.
 	marked map[string]bool
 
@@ -306,7 +307,38 @@ func parseSnapshot(data []byte) (*Snapshot, error) {
 			return nil, fmt.Errorf("%w: it names the content file %.80q", ErrDamaged, name)
 		}
 	}
+	for i := range s.Saves {
+		names := []*string{&s.Saves[i].Name}
+		for j := range s.Saves[i].Files {
+			names = append(names, &s.Saves[i].Files[j].Path)
+		}
+		if err := unspell(names...); err != nil {
+			return nil, err
+		}
+	}
+	for i := range s.LeftOut {
+		if err := unspell(&s.LeftOut[i].Path); err != nil {
+			return nil, err
+		}
+	}
 	return &s, nil
+}
+
+// spelled is the snapshot as its file has it: JSON holds no names that are not UTF-8.
+func (s *Snapshot) spelled() *Snapshot {
+	out := *s
+	out.Saves, out.LeftOut = slices.Clone(s.Saves), slices.Clone(s.LeftOut)
+	for i := range out.Saves {
+		save := &out.Saves[i]
+		save.Name, save.Files = tree.Spell(save.Name), slices.Clone(save.Files)
+		for j := range save.Files {
+			save.Files[j].Path = tree.Spell(save.Files[j].Path)
+		}
+	}
+	for i := range out.LeftOut {
+		out.LeftOut[i].Path = tree.Spell(out.LeftOut[i].Path)
+	}
+	return &out
 }
 
 // host names this machine in the names of temporary files.
@@ -317,12 +349,12 @@ func host() string {
 
 // publish writes a file of the archive.
 func publish(path string, data []byte) error {
-	return durable.Write(path, partName(), published, func(w io.Writer) error { _, err := w.Write(data); return err })
+	return durable.Write(path, partName(), fileMode, func(w io.Writer) error { _, err := w.Write(data); return err })
 }
 
 // Modes of what an archive consists of, before the player's umask. An archive itself is private: saves tell of their player.
 const (
-	published   = 0o644
+	fileMode    = 0o644
 	folderMode  = 0o755
 	archiveMode = 0o700
 )
@@ -348,8 +380,11 @@ func (a *Archive) publishSmall(name string, what any) error {
 	return publish(filepath.Join(a.Dir, name), sealJSON(data))
 }
 
-// partName is the pattern of the names that files have while they are written. It tells the machine; see clearTemps.
-func partName() string { return ".part-" + host() + "-*" }
+// partOf is how the names begin that files have while they are written.
+const partOf = ".part-"
+
+// partName is the pattern of those names. It tells the machine and the process; see clearTemps.
+func partName() string { return fmt.Sprintf("%s%s-%d-*", partOf, host(), os.Getpid()) }
 
 // Writable reports, by a trial, why nothing can be kept into the archive, or nil.
 func (a *Archive) Writable() error {

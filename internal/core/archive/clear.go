@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"time"
+
+	"ostrov/internal/core/tree"
 )
 
 // Rule says which snapshots stay when an archive is cleared: those of the last days, the newest of each playthrough, and all that were kept on
@@ -128,6 +130,13 @@ func (a *Archive) Clear(ctx context.Context, rule Rule, c *Clearing, now time.Ti
 			return err
 		}
 	}
+	var gone []string
+	for _, s := range c.Go {
+		gone = append(gone, s.name())
+	}
+	if err := a.declare(nil, gone); err != nil {
+		return err
+	}
 	for _, s := range c.Go {
 		if err := os.Remove(filepath.Join(a.Dir, "playthroughs", s.Playthrough, s.ID+".json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -135,6 +144,9 @@ func (a *Archive) Clear(ctx context.Context, rule Rule, c *Clearing, now time.Ti
 	}
 	again, err := a.PlanClear(rule, now) // another machine may have kept meanwhile
 	if err != nil {
+		return err
+	}
+	if err := a.guardDue(ctx, again); err != nil {
 		return err
 	}
 	if err := a.open.close(); err != nil {
@@ -151,6 +163,76 @@ func (a *Archive) Clear(ctx context.Context, rule Rule, c *Clearing, now time.Ti
 		delete(kept, name)
 	}
 	return a.writeMarks(kept)
+}
+
+// guardDue reports an error where a snapshot that stays needs content that is due to go, whatever it says that it uses.
+func (a *Archive) guardDue(ctx context.Context, c *Clearing) error {
+	if len(c.due) == 0 {
+		return nil
+	}
+	only := map[tree.Digest]string{} // in no file that stays
+	for _, name := range c.due {
+		digests, err := listZip(filepath.Join(a.Dir, "content", name))
+		if err != nil {
+			continue // nothing can come back from it
+		}
+		for _, d := range digests {
+			only[d] = name
+		}
+	}
+	list, err := os.ReadDir(filepath.Join(a.Dir, "content"))
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		if !contentPattern.MatchString(e.Name()) || slices.Contains(c.due, e.Name()) {
+			continue
+		}
+		digests, err := listZip(filepath.Join(a.Dir, "content", e.Name()))
+		if err != nil {
+			return fmt.Errorf("content/%s: %w; nothing is removed while it is damaged", e.Name(), err)
+		}
+		for _, d := range digests {
+			delete(only, d)
+		}
+	}
+	names, err := a.Playthroughs()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		all, _, err := a.Snapshots(name)
+		if err != nil {
+			return err
+		}
+		for _, s := range all {
+			if err := a.guardSnapshot(ctx, s, only); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// guardSnapshot reports an error where a snapshot needs a blob that lies only in the content file named.
+func (a *Archive) guardSnapshot(ctx context.Context, s *Snapshot, only map[tree.Digest]string) error {
+	needs := func(chunks []Chunk) error {
+		for _, c := range chunks {
+			if name, ok := only[c.Blob]; ok {
+				return fmt.Errorf("%s needs content/%s and does not say so: %w; nothing of the content is removed", s.Address(), name, ErrDamaged)
+			}
+		}
+		return nil
+	}
+	for _, root := range s.Roots {
+		if err := needs(root.Listing); err != nil {
+			return err
+		}
+		if err := a.Nodes(ctx, root, func(n Node) error { return needs(n.Chunks) }); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *Archive) writeMarks(since map[string]time.Time) error {

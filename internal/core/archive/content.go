@@ -8,12 +8,14 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zip"
+	"github.com/shirou/gopsutil/v4/process"
 	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/durable"
@@ -222,7 +224,7 @@ func (w *contentWriter) publishDone() error {
 		if err != nil {
 			return err
 		}
-		if err := durable.Publish(f, filepath.Join(w.a.Dir, "content", p.name), published, nil); err != nil {
+		if err := durable.Publish(f, filepath.Join(w.a.Dir, "content", p.name), fileMode, nil); err != nil {
 			return err
 		}
 		w.a.mu.Lock()
@@ -259,10 +261,9 @@ func (w *contentWriter) abandon() {
 // expiry is how old a temporary file is when nobody can still be writing it.
 const expiry = 7 * 24 * time.Hour
 
-// clearTemps removes what interrupted keeps of this machine left long ago.
+// clearTemps removes what interrupted keeps of this machine left: at once where the process that wrote it is no more, else after long.
 func (a *Archive) clearTemps(now time.Time) {
-	own := strings.TrimSuffix(partName(), "*")
-	dirs := []string{"content"}
+	dirs := []string{".", "content", machines}
 	names, _ := a.Playthroughs()
 	for _, name := range names {
 		dirs = append(dirs, filepath.Join("playthroughs", name))
@@ -270,12 +271,25 @@ func (a *Archive) clearTemps(now time.Time) {
 	for _, dir := range dirs {
 		list, _ := os.ReadDir(filepath.Join(a.Dir, dir))
 		for _, e := range list {
-			if !strings.HasPrefix(e.Name(), own) {
+			rest, own := strings.CutPrefix(e.Name(), partOf+host()+"-")
+			if !own {
 				continue
 			}
-			if info, err := e.Info(); err == nil && now.Sub(info.ModTime()) > expiry {
+			pid, _, numbered := strings.Cut(rest, "-")
+			info, err := e.Info()
+			if err == nil && (numbered && ended(pid) || now.Sub(info.ModTime()) > expiry) {
 				_ = os.Remove(filepath.Join(a.Dir, dir, e.Name()))
 			}
 		}
 	}
+}
+
+// ended reports whether the process of a number, of this machine, is no more.
+func ended(pid string) bool {
+	n, err := strconv.ParseInt(pid, 10, 32)
+	if err != nil {
+		return false
+	}
+	there, err := process.PidExists(int32(n))
+	return err == nil && !there
 }

@@ -81,7 +81,7 @@ func (a *Archive) copySnapshot(ctx context.Context, to *Archive, s *Snapshot, do
 	}
 	done.Snapshots, done.Bytes = done.Snapshots+1, done.Bytes+n
 	to.where = nil // it has more than was known
-	return nil
+	return to.declare([]string{s.name()}, nil)
 }
 
 // copyFile copies one file that the other archive lacks and returns its size; 0 where it is there.
@@ -100,7 +100,7 @@ func (a *Archive) copyFile(ctx context.Context, to *Archive, rel string) (int64,
 
 // copyOver writes a copy of source under the name target, whole or not at all. A source whose seal does not hold is ErrDamaged.
 func copyOver(ctx context.Context, source, target string) error {
-	in, err := os.Open(source)
+	in, err := tree.Open(source)
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func copyOver(ctx context.Context, source, target string) error {
 			err = fmt.Errorf("%s: %w", filepath.Base(source), err)
 		}
 	}
-	return durable.Publish(out, target, published, err)
+	return durable.Publish(out, target, fileMode, err)
 }
 
 // Repair replaces what is damaged, and content that is missing, by what another archive has, where that is whole, and returns the names of what it
@@ -221,9 +221,7 @@ func (a *Archive) Glance(ctx context.Context) (Report, error) {
 			}
 		}
 	}
-	for what, whom := range touches {
-		r.Damage = append(r.Damage, Damage{what, whom})
-	}
+	r.report(touches)
 	return r, nil
 }
 

@@ -6,13 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"sync"
 	"sync/atomic"
 	"time"
-	"unicode/utf8"
 
 	"ostrov/internal/core/tree"
 )
@@ -26,12 +27,35 @@ type Keeping struct {
 	used   map[tree.Digest]bool       // see use
 	reused []string                   // content files of roots that were taken over whole
 
+	omitting sync.Mutex // guards leftOut
+	leftOut  []LeftOut
+
 	copied, left atomic.Int64
 	progress     func(n int64)
 }
 
 // Copied are the bytes of files that had to be read, Reused those of files that had not.
 func (k *Keeping) Copied() int64 { return k.copied.Load() }
+
+// LeftOut is what could not be read of roots whose files need not be read together. It is not in the snapshot.
+func (k *Keeping) LeftOut() []LeftOut { return k.leftOut }
+
+// omit makes n stand for a file that cannot be read.
+func (k *Keeping) omit(dir string, e tree.Entry, err error, n *Node) {
+	*n = Node{Path: e.Path, Kind: tree.Unread}
+	k.omitting.Lock()
+	defer k.omitting.Unlock()
+	k.leftOut = append(k.leftOut, LeftOut{filepath.Join(dir, filepath.FromSlash(e.Path)), unreadable(err).Error()})
+}
+
+// unreadable is why a file cannot be read, without its path, or nil where that is not what the error says.
+func unreadable(err error) error {
+	var of *fs.PathError
+	if errors.As(err, &of) && !errors.Is(err, fs.ErrNotExist) {
+		return of.Err
+	}
+	return nil
+}
 
 // Reused are the bytes of files that had not changed and were not read.
 func (k *Keeping) Reused() int64 { return k.left.Load() }
@@ -115,7 +139,11 @@ func (r *reader) group(ctx context.Context, group Group) ([]Node, error) {
 	nodes := make([]Node, len(group.Entries))
 	r.bundle, r.inside = r.bundle[:0], r.inside[:0]
 	for i, e := range group.Entries {
-		if err := r.node(ctx, group, e, &nodes[i]); err != nil {
+		switch err := r.node(ctx, group, e, &nodes[i]); {
+		case group.apart && unreadable(err) != nil:
+			r.k.omit(group.Dir, e, err, &nodes[i])
+			group.Entries[i].Kind = tree.Unread
+		case err != nil:
 			return nil, err
 		}
 	}
@@ -139,10 +167,10 @@ func (r *reader) node(ctx context.Context, group Group, e tree.Entry, n *Node) e
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if !utf8.ValidString(e.Path) {
-		return fmt.Errorf("%q in %s: a name that is not valid UTF-8 cannot be kept", e.Path, dir)
-	}
 	*n = Node{Path: e.Path, Kind: e.Kind, Time: e.ModTime.UTC(), Mode: strconv.FormatUint(uint64(e.Mode.Perm()), 8), Target: e.Target}
+	if e.Kind == tree.Unread {
+		return e.Err
+	}
 	if e.Kind != tree.File {
 		return nil
 	}
@@ -278,7 +306,7 @@ func (k *Keeping) Commit(s *Snapshot, above int) error {
 		return err
 	}
 	s.Format, s.ID, s.Number, s.Twin, s.Machine = Format, newID(k.w.now), max(last, above)+1, "", host()
-	data, err := json.MarshalIndent(s, "", " ")
+	data, err := json.MarshalIndent(s.spelled(), "", " ")
 	if err != nil {
 		return err
 	}
@@ -290,7 +318,7 @@ func (k *Keeping) Commit(s *Snapshot, above int) error {
 		return err
 	}
 	k.a.numbersOf[s.Playthrough][s.ID] = s.Number
-	return nil
+	return k.a.declare([]string{s.name()}, nil)
 }
 
 // Branch makes a snapshot the first of another playthrough. It shares all its content.

@@ -10,7 +10,6 @@ import (
 	"path"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"ostrov/internal/core/tree"
 )
@@ -43,6 +42,9 @@ func readListing(r io.Reader, visit func(Node) error) error {
 		var n Node
 		if err := json.Unmarshal(lines.Bytes(), &n); err != nil {
 			return fmt.Errorf("%w: a listing: %v", ErrDamaged, err)
+		}
+		if err := n.unspell(); err != nil {
+			return err
 		}
 		if err := n.check(); err != nil {
 			return err
@@ -95,7 +97,7 @@ func (n Node) check() error {
 	mode, err := strconv.ParseUint(n.Mode, 8, 32)
 	switch {
 	case n.Path == "" || path.Clean(n.Path) != n.Path || path.IsAbs(n.Path) || n.Path == ".." || strings.HasPrefix(n.Path, "../") ||
-		strings.ContainsAny(n.Path, "\x00\\") || !utf8.ValidString(n.Path):
+		strings.ContainsRune(n.Path, 0):
 		return fmt.Errorf("%w: the name %.200q leads out of its folder", ErrDamaged, n.Path)
 	case n.Kind != tree.File && n.Kind != tree.Dir && n.Kind != tree.Link:
 		return fmt.Errorf("%w: %.200q is neither file nor folder", ErrDamaged, n.Path)
@@ -103,6 +105,28 @@ func (n Node) check() error {
 		return fmt.Errorf("%w: the parts of %.200q do not add up", ErrDamaged, n.Path)
 	case err != nil && n.Mode != "" || mode > 0o777:
 		return fmt.Errorf("%w: %.200q has no permission bits", ErrDamaged, n.Path)
+	}
+	return nil
+}
+
+// spelled is the node as a listing has it: JSON holds no names that are not UTF-8.
+func (n Node) spelled() Node {
+	n.Path, n.Target = tree.Spell(n.Path), tree.Spell(n.Target)
+	return n
+}
+
+func (n *Node) unspell() error {
+	return unspell(&n.Path, &n.Target)
+}
+
+// unspell takes back what was spelled of names.
+func unspell(names ...*string) error {
+	for _, name := range names {
+		plain, err := tree.Unspell(*name)
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrDamaged, err)
+		}
+		*name = plain
 	}
 	return nil
 }

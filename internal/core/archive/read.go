@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"sync"
@@ -22,49 +23,54 @@ func (a *Archive) load() error {
 	if a.where != nil {
 		return nil
 	}
-	a.marked = map[string]bool{}
+	var err error
+	a.where, a.marked, err = a.locate(a.cache)
+	return err
+}
+
+// locate finds which content file holds each entry, and which files a clearing has marked.
+func (a *Archive) locate(cache Cache) (where map[tree.Digest]string, marked map[string]bool, err error) {
 	list, err := os.ReadDir(filepath.Join(a.Dir, "content"))
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	unused, err := a.readMarks()
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	where := map[tree.Digest]string{}
+	where, marked = map[tree.Digest]string{}, map[string]bool{}
 	for _, e := range list {
 		if !contentPattern.MatchString(e.Name()) {
 			continue
 		}
-		_, marked := unused[e.Name()] // it goes one day: read from it, but build nothing on it
+		_, goes := unused[e.Name()] // one day: read from it, but build nothing on it
 		info, err := e.Info()
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		digests, known := []tree.Digest(nil), false
-		if a.cache != nil {
-			digests, known = a.cache.Contents(a.ID, e.Name(), info.Size())
+		if cache != nil {
+			digests, known = cache.Contents(a.ID, e.Name(), info.Size())
 		}
 		if !known {
 			if digests, err = listZip(filepath.Join(a.Dir, "content", e.Name())); err != nil {
 				continue // Verify names it; for keeping it is as if it were not there
 			}
-			if a.cache != nil {
-				a.cache.StoreContents(a.ID, e.Name(), info.Size(), digests)
+			if cache != nil {
+				cache.StoreContents(a.ID, e.Name(), info.Size(), digests)
 			}
 		}
 		for _, d := range digests {
-			if marked && where[d] != "" {
+			if goes && where[d] != "" {
 				continue
 			}
 			where[d] = e.Name()
 		}
-		if marked {
-			a.marked[e.Name()] = true
+		if goes {
+			marked[e.Name()] = true
 		}
 	}
-	a.where = where
-	return nil
+	return where, marked, nil
 }
 
 func listZip(path string) ([]tree.Digest, error) {
@@ -144,17 +150,33 @@ func (a *Archive) find(d tree.Digest) (*zip.File, string, error) {
 	name, ok := a.where[d]
 	a.mu.Unlock()
 	if !ok {
-		return nil, "", fmt.Errorf("the content %.12s… is %w", d.Hex(), ErrMissing)
+		return a.findAgain(d, fmt.Errorf("the content %.12s… is %w", d.Hex(), ErrMissing))
 	}
 	z, err := a.open.get(a.Dir, name)
 	if err != nil {
-		return nil, "", err
+		return a.findAgain(d, err)
 	}
 	f, ok := z.entries[d.Hex()]
 	if !ok {
-		return nil, "", fmt.Errorf("content/%s: %.12s… is %w", name, d.Hex(), ErrMissing)
+		return a.findAgain(d, fmt.Errorf("content/%s: %.12s… is %w", name, d.Hex(), ErrMissing))
 	}
 	return f, name, nil
+}
+
+// findAgain is find for what the cache is wrong about, or does not know: it looks into the content files themselves. why is what to say if that does not help.
+func (a *Archive) findAgain(d tree.Digest, why error) (*zip.File, string, error) {
+	if a.cache == nil || a.direct {
+		return nil, "", why
+	}
+	a.direct = true
+	where, _, err := a.locate(nil)
+	if err != nil {
+		return nil, "", errors.Join(why, err)
+	}
+	a.mu.Lock()
+	maps.Copy(a.where, where) // what a keep has on its way stays
+	a.mu.Unlock()
+	return a.find(d)
 }
 
 // entry returns the content with the digest d, checked.

@@ -50,7 +50,7 @@ func (k *Keeping) Root(ctx context.Context, root Root, groups []Group, sha bool)
 
 // WholeRoot keeps the entries of a folder, dir, which come in order of their paths, as a root of the snapshot, without SHA-256, holding no more than
 // some of them in memory. It takes the root over from before without looking at single files where none of the entries has changed since: then it
-// costs no more than finding them. place names it in the hasher's notes. visit is told each entry that was kept, in order; of what was taken over it is
+// costs no more than finding them. place names it in the hasher's notes. visit is told each entry that was kept, in order, and each that is Unread; of what was taken over it is
 // told nothing. entries may be asked for several times.
 func (k *Keeping) WholeRoot(ctx context.Context, place string, before *Snapshot, root Root, dir string, entries iter.Seq[tree.Entry], visit func(Node)) (Root, error) {
 	var known taken
@@ -59,7 +59,7 @@ func (k *Keeping) WholeRoot(ctx context.Context, place string, before *Snapshot,
 	k.hasher.Once(place, tree.Digest{2}, dir+"\x00"+k.a.ID+root.Key(), entries, &known, func() bool {
 		missed = true
 		known, err = k.freshRoot(ctx, before, root, dir, entries, visit)
-		return err == nil
+		return err == nil && !known.partial
 	})
 	if err != nil || missed {
 		return known.Root, err
@@ -81,6 +81,7 @@ type taken struct {
 	Archive string   `json:"archive"`
 	Root    Root     `json:"root"`
 	Content []string `json:"content"`
+	partial bool
 }
 
 // freshRoot keeps a root by its files and says which content it uses.
@@ -98,7 +99,7 @@ func (k *Keeping) freshRoot(ctx context.Context, before *Snapshot, root Root, di
 		return nil
 	})
 	root, used, err := l.end(err)
-	t := taken{Archive: k.a.ID, Root: root}
+	t := taken{Archive: k.a.ID, Root: root, partial: l.partial}
 	if err != nil {
 		return t, err
 	}
@@ -260,7 +261,9 @@ type listing struct {
 	out   *io.PipeWriter
 	lines *json.Encoder
 	err   error
-	parts chan splitResult
+	// partial tells that something is missing in it which could not be read.
+	partial bool
+	parts   chan splitResult
 }
 
 type splitResult struct {
@@ -282,6 +285,10 @@ func (k *Keeping) listing(root Root) *listing {
 }
 
 func (l *listing) add(n Node) {
+	if n.Kind == tree.Unread { // the keeping names it
+		l.partial = true
+		return
+	}
 	if n.Kind == tree.File {
 		l.root.Files++
 		l.root.Bytes += n.Size
@@ -290,7 +297,7 @@ func (l *listing) add(n Node) {
 		l.used[p.Blob] = true
 	}
 	if l.err == nil {
-		l.err = l.lines.Encode(&n)
+		l.err = l.lines.Encode(n.spelled())
 	}
 }
 

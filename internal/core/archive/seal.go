@@ -120,7 +120,7 @@ func (s *sealer) check() error {
 }
 
 func checkContentSeal(path string) error {
-	f, err := os.Open(path)
+	f, err := tree.Open(path)
 	if err != nil {
 		return err
 	}
@@ -202,7 +202,7 @@ func (a *Archive) verifySeals() (map[string]error, error) {
 
 // readBounded reads a small file of the archive, which may come from anyone.
 func readBounded(path string) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := tree.Open(path)
 	if err != nil {
 		return nil, err
 	}

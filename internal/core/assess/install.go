@@ -33,6 +33,9 @@ func unread(st *facts.State) []check.Finding {
 	add(st.Problems.Mods, "which mods are on")
 	add(st.Problems.Base, "the clean state")
 	add(st.Problems.Archive, "the newest snapshot")
+	for _, u := range st.Problems.Saves {
+		add(u.Err, "the folder of saves "+u.Folder.Path)
+	}
 	add(st.Problems.Groups, "where settings and pictures lie")
 	return found
 }

@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/zeebo/blake3"
+
+	"ostrov/internal/core/tree"
 )
 
 // Safe says what keeps the bytes of a target that is replaced or removed. The zero Safe is none: then a target that is there is not exchanged.
@@ -62,6 +64,26 @@ type Exchange struct {
 	// Safe is what keeps the old content, and Source what keeps the new one.
 	Safe   Safe `json:"safe,omitzero"`
 	Source Safe `json:"source,omitzero"`
+}
+
+// plainExchange is an Exchange without the methods that spell its names.
+type plainExchange Exchange
+
+// MarshalJSON spells names as package tree does.
+func (x Exchange) MarshalJSON() ([]byte, error) {
+	x.Root, x.Name = tree.Spell(x.Root), tree.Spell(x.Name)
+	return json.Marshal(plainExchange(x))
+}
+
+// UnmarshalJSON is the reverse.
+func (x *Exchange) UnmarshalJSON(data []byte) error {
+	if err := json.Unmarshal(data, (*plainExchange)(x)); err != nil {
+		return err
+	}
+	var err, nameErr error
+	x.Root, err = tree.Unspell(x.Root)
+	x.Name, nameErr = tree.Unspell(x.Name)
+	return errors.Join(err, nameErr)
 }
 
 // Target is where the target lies.

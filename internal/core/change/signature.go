@@ -2,6 +2,7 @@ package change
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"path/filepath"
@@ -13,6 +14,41 @@ import (
 // Signature tells, without reading content, whether a target is still what it was: what is there, with sizes and times.
 type Signature struct {
 	Entries []tree.Entry `json:"entries"` // "." is the target itself; none is a target that is missing
+}
+
+// signed is an entry of a signature as JSON has it, which holds no names that are not UTF-8.
+type signed tree.Entry
+
+// MarshalJSON spells names as package tree does.
+func (p Signature) MarshalJSON() ([]byte, error) {
+	out := make([]signed, len(p.Entries))
+	for i, e := range p.Entries {
+		e.Path, e.Target = tree.Spell(e.Path), tree.Spell(e.Target)
+		out[i] = signed(e)
+	}
+	return json.Marshal(map[string][]signed{"entries": out})
+}
+
+// UnmarshalJSON is the reverse.
+func (p *Signature) UnmarshalJSON(data []byte) error {
+	var in struct {
+		Entries []signed `json:"entries"`
+	}
+	if err := json.Unmarshal(data, &in); err != nil {
+		return err
+	}
+	p.Entries = nil
+	for _, s := range in.Entries {
+		e := tree.Entry(s)
+		var err, targetErr error
+		e.Path, err = tree.Unspell(e.Path)
+		e.Target, targetErr = tree.Unspell(e.Target)
+		if err = errors.Join(err, targetErr); err != nil {
+			return err
+		}
+		p.Entries = append(p.Entries, e)
+	}
+	return nil
 }
 
 // Missing reports whether there was no target.

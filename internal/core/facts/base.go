@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -100,7 +99,7 @@ const maxBaseList = 1_000_000
 
 // readList reads an author's list: a path or glob of the install a line; # begins a comment.
 func (b *Base) readList(from string) error {
-	f, err := os.Open(from)
+	f, err := tree.Open(from)
 	if err != nil {
 		return err
 	}

@@ -77,6 +77,7 @@ type Problems struct {
 	Base    error
 	Archive error // the newest snapshot
 	Groups  error
+	Saves   []save.Unread // folders of saves
 }
 
 // Learnt is what looking found and the logbook does not know yet.
@@ -209,10 +210,11 @@ func ReadMods(ctx context.Context, h *home.Home, st *State, all bool) error {
 }
 
 func (g gathering) saves() error {
-	found, err := save.Scan(g.ctx, g.Install, g.h.Hasher)
+	found, unread, err := save.Scan(g.ctx, g.Install, g.h.Hasher)
 	if err != nil {
 		return err
 	}
+	g.Problems.Saves = unread
 	for _, sv := range found {
 		s := &Save{Save: sv}
 		if err := sv.TakeDigest(g.ctx, g.h.Hasher); err != nil {
@@ -311,8 +313,12 @@ func (g gathering) places() error {
 		}
 		g.Learnt.Places = append(g.Learnt.Places, logbook.Place{Key: key, Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: now})
 	}
+	unread := map[string]bool{}
+	for _, u := range g.Problems.Saves {
+		unread[KeyAt(u.Folder, "").Folder] = true
+	}
 	for key, p := range before {
-		if seen[key] {
+		if seen[key] || unread[key.Folder] {
 			continue
 		}
 		g.Gone = append(g.Gone, p)

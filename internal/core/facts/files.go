@@ -14,7 +14,7 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// GroupFiles are the files that a pattern stands for now.
+// GroupFiles are the files that a pattern stands for now, and what could not be looked at in their folder.
 func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
 	var entries []tree.Entry
 	deep := strings.Contains(g.Glob, "/") || strings.Contains(g.Glob, "**")
@@ -22,7 +22,7 @@ func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
 		if e.Kind == tree.Dir && (!deep || tree.Ours(path.Base(e.Path))) {
 			return fs.SkipDir
 		}
-		if e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
+		if e.Kind == tree.Unread || e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
 			entries = append(entries, e)
 		}
 		return nil
@@ -34,7 +34,8 @@ func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
 }
 
 // GameFiles are the entries of an install that make up the game itself: all but what lies in its folders of saves and mods, or is a setting or a picture.
-func GameFiles(ctx context.Context, st *State) (*tree.List, error) {
+// unread is what cannot be looked at.
+func GameFiles(ctx context.Context, st *State) (entries *tree.List, unread []tree.Entry, err error) {
 	in := st.Install
 	other := map[string]bool{}
 	for _, f := range st.Folders {
@@ -43,11 +44,14 @@ func GameFiles(ctx context.Context, st *State) (*tree.List, error) {
 			other[filepath.Dir(f.Path)] = true
 		}
 	}
-	entries := &tree.List{}
-	err := tree.Walk(ctx, in.Root, func(e tree.Entry) error {
+	entries = &tree.List{}
+	err = tree.Walk(ctx, in.Root, func(e tree.Entry) error {
 		full := filepath.Join(in.Root, filepath.FromSlash(e.Path))
 		switch {
 		case e.Kind == tree.Special:
+			return nil
+		case e.Kind == tree.Unread:
+			unread = append(unread, e)
 			return nil
 		case other[full] || tree.Ours(path.Base(e.Path)):
 			if e.Kind == tree.Dir {
@@ -64,7 +68,7 @@ func GameFiles(ctx context.Context, st *State) (*tree.List, error) {
 		entries.Add(e)
 		return nil
 	})
-	return entries, err
+	return entries, unread, err
 }
 
 // FolderPaths are the paths of folders.

@@ -1,17 +1,16 @@
 package facts
 
 import (
-	"os"
-
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
 )
 
 // maxLog bounds the log that is read, in bytes.
 const maxLog = 256 << 20
 
 func readLog(d *game.Description, path string) (game.LogRead, error) {
-	f, err := os.Open(path)
+	f, err := tree.Open(path)
 	if err != nil {
 		return game.LogRead{}, err
 	}

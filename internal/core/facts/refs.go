@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"slices"
 	"sort"
@@ -178,7 +177,7 @@ func (g gathering) refer(s *Save) {
 	s.Refs = refer.Counts{}
 	g.h.Hasher.Once(s.Path()+"\x00references", s.refs.digest, s.Folder.Path, slices.Values(s.Files), &s.Refs, func() bool {
 		var err error
-		s.Refs, err = s.refs.count(g.ctx, s.Kind, os.DirFS(s.Folder.Path), s.Name, s.Paths())
+		s.Refs, err = s.refs.count(g.ctx, s.Kind, tree.DirFS(s.Folder.Path), s.Name, s.Paths())
 		if err != nil {
 			g.h.Log.Warn("references not counted", "save", s.Name, "error", err)
 		}

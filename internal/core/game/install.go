@@ -14,6 +14,7 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
 
@@ -316,7 +317,7 @@ func (in *Install) Files(ctx context.Context) *Files {
 			return nil, "", fmt.Errorf("%s: %w", f.Path, fs.ErrNotExist)
 		}
 		dir, name := filepath.Split(paths[0].path)
-		return os.DirFS(dir), name, nil
+		return tree.DirFS(dir), name, nil
 	})
 }
 

@@ -15,6 +15,8 @@ import (
 	"golang.org/x/text/transform"
 
 	"github.com/adrg/xdg"
+
+	"ostrov/internal/core/tree"
 )
 
 // Known are the known folders of one player on one platform. An empty one does not exist there.
@@ -155,7 +157,7 @@ var registryValue = regexp.MustCompile(`^"((?:[^"\\]|\\.)*)"=(?:str\(2\):)?"((?:
 // readUserRegistry reads the shell folders and the profile out of a prefix's user.reg, a text file of [key] sections and "name"="value"
 // lines in which backslashes are doubled.
 func readUserRegistry(path string) (folders map[string]string, profile string, err error) {
-	f, err := os.Open(path)
+	f, err := tree.Open(path)
 	if err != nil {
 		return nil, "", err
 	}

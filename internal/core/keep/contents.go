@@ -1,12 +1,12 @@
 package keep
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"iter"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -114,7 +114,7 @@ func (kp *keeper) fileGroup(ctx context.Context, g game.FileGroup, number int) (
 	}
 	var each []archive.Group
 	for _, e := range entries {
-		if err := readable(g.Dir, e); err != nil {
+		if err := cmp.Or(e.Err, readable(g.Dir, e)); err != nil {
 			kp.omit(filepath.Join(g.Dir, filepath.FromSlash(e.Path)), err)
 			continue
 		}
@@ -130,7 +130,7 @@ func readable(dir string, e tree.Entry) error {
 	if e.Kind != tree.File {
 		return nil
 	}
-	f, err := os.Open(filepath.Join(dir, filepath.FromSlash(e.Path)))
+	f, err := tree.Open(filepath.Join(dir, filepath.FromSlash(e.Path)))
 	if err != nil {
 		return err
 	}
@@ -157,13 +157,19 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 		}
 		byRoot[key] = append(byRoot[key], s)
 	}
+	for _, u := range st.Problems.Saves {
+		kp.omit(u.Folder.Path, u.Err)
+	}
 	for _, key := range order {
 		root := archive.Root{Folder: key.folder, Account: key.account, Kind: archive.Saves}
 		var groups []archive.Group
 		for _, s := range byRoot[key] {
-			entries, err := withFolders(ctx, s.Save)
+			entries, special, err := withFolders(ctx, s.Save)
 			if err != nil {
 				return err
+			}
+			for _, e := range special {
+				kp.omit(filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)), errSpecial)
 			}
 			groups = append(groups, archive.Group{Dir: s.Folder.Path, Entries: entries})
 		}
@@ -182,28 +188,33 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 	return nil
 }
 
-// withFolders are all entries of a save, its folders too, so that they come back with their times.
-func withFolders(ctx context.Context, sv *save.Save) ([]tree.Entry, error) {
+var errSpecial = errors.New("a pipe or a device, which cannot be kept")
+
+// withFolders are all entries of a save, its folders too, so that they come back with their times; special are those that no archive holds.
+func withFolders(ctx context.Context, sv *save.Save) (entries, special []tree.Entry, err error) {
 	if sv.Kind.Unit != game.UnitFolder {
-		return slices.Clone(sv.Files), nil
+		return slices.Clone(sv.Files), nil, nil
 	}
 	top, err := tree.Stat(sv.Folder.Path, sv.Name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	entries := []tree.Entry{top}
+	entries = []tree.Entry{top}
 	wanted := map[string]bool{}
 	for _, f := range sv.Files {
 		wanted[f.Path] = true
 	}
 	err = tree.Walk(ctx, filepath.Join(sv.Folder.Path, sv.Name), func(e tree.Entry) error {
 		e.Path = sv.Name + "/" + e.Path
-		if e.Kind == tree.Dir || e.Kind == tree.Link || wanted[e.Path] {
+		switch {
+		case e.Kind == tree.Dir || e.Kind == tree.Link || wanted[e.Path]:
 			entries = append(entries, e)
+		case e.Kind == tree.Special:
+			special = append(special, e)
 		}
 		return nil
 	})
-	return entries, err
+	return entries, special, err
 }
 
 func keptSave(sv *save.Save, nodes []archive.Node) archive.KeptSave {
@@ -237,6 +248,11 @@ func (kp *keeper) mods(ctx context.Context, st *facts.State) error {
 	for _, key := range slices.Sorted(maps.Keys(byFolder)) {
 		id, account, _ := strings.Cut(key, "\x00")
 		dir := byFolder[key][0].Folder.Path
+		for _, m := range byFolder[key] {
+			for _, e := range m.Unread {
+				kp.omit(filepath.Join(m.Dir(), filepath.FromSlash(e.Path)), e.Err)
+			}
+		}
 		spans, err := spansOf(byFolder[key])
 		if err != nil {
 			return err
@@ -258,9 +274,12 @@ func (kp *keeper) place(dir string) string { return dir + "\x00kept by " + kp.in
 
 // game keeps the game itself: all that is in the install but what lies in its folders of saves and mods, or is a setting or a picture.
 func (kp *keeper) game(ctx context.Context, st *facts.State) error {
-	entries, err := facts.GameFiles(ctx, st)
+	entries, unread, err := facts.GameFiles(ctx, st)
 	if err != nil {
 		return err
+	}
+	for _, e := range unread {
+		kp.omit(filepath.Join(st.Install.Root, filepath.FromSlash(e.Path)), e.Err)
 	}
 	for e := range entries.All() {
 		kp.progress.More(e.Size)
@@ -337,10 +356,12 @@ type digester struct {
 	at    int
 	list  tree.ListHasher
 	open  *mod.Mod // whose list it is, or nil
+	// partial tells that not all of it could be read: then it has no digest.
+	partial bool
 }
 
 func (d *digester) visit(n archive.Node) {
-	if n.Kind != tree.File {
+	if n.Kind != tree.File && n.Kind != tree.Unread {
 		return
 	}
 	for s := d.spans[d.at]; n.Path != s.key && !(s.inside && strings.HasPrefix(n.Path, s.key)); s = d.spans[d.at] {
@@ -352,6 +373,8 @@ func (d *digester) visit(n archive.Node) {
 		d.open, d.list = s.m, tree.NewListHasher()
 	}
 	switch inside := strings.TrimPrefix(n.Path, s.key); {
+	case n.Kind == tree.Unread:
+		d.partial = true
 	case !s.inside:
 		d.list.Add(tree.Named{Path: ".", Digest: n.Digest})
 	case s.m.Counts(inside):
@@ -361,8 +384,8 @@ func (d *digester) visit(n archive.Node) {
 
 // end ends the digest of the mod that came last.
 func (d *digester) end() {
-	if d.open != nil {
+	if d.open != nil && !d.partial && len(d.open.Unread) == 0 {
 		d.open.Digest = d.list.Sum()
-		d.open = nil
 	}
+	d.open, d.partial = nil, false
 }

@@ -26,7 +26,14 @@ func (kp *keeper) from(ctx context.Context, st *facts.State, snap *archive.Snaps
 		return problem.Usage(nil, "%s is not a folder", dir)
 	}
 	var entries []tree.Entry
-	if err := tree.Walk(ctx, dir, func(e tree.Entry) error { entries = append(entries, e); return nil }); err != nil {
+	if err := tree.Walk(ctx, dir, func(e tree.Entry) error {
+		if e.Kind == tree.Unread {
+			kp.omit(filepath.Join(dir, filepath.FromSlash(e.Path)), e.Err)
+			return nil
+		}
+		entries = append(entries, e)
+		return nil
+	}); err != nil {
 		return err
 	}
 	byPath := map[string]tree.Entry{}
@@ -38,7 +45,7 @@ func (kp *keeper) from(ctx context.Context, st *facts.State, snap *archive.Snaps
 	var found []*save.Save
 	var latest time.Time
 	names := map[string]string{}
-	for _, c := range save.Recognise(ctx, st.Install.Game, os.DirFS(dir), entries) {
+	for _, c := range save.Recognise(ctx, st.Install.Game, tree.DirFS(dir), entries) {
 		if c.Captures == nil {
 			continue
 		}

@@ -179,7 +179,7 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	snap.LeftOut = kp.leftOut
+	snap.LeftOut = append(kp.leftOut, kp.k.LeftOut()...)
 	if req.Before != "" && sameAs(snap, kept.Since) {
 		kept.Snapshot, kept.Unchanged = kept.Since, true
 		return kept, nil

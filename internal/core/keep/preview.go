@@ -61,7 +61,7 @@ func Look(ctx context.Context, h *home.Home, in *game.Install, req Request, sett
 		pre.Takes = append(pre.Takes, mods)
 	}
 	if kp.with(archive.Game) {
-		entries, err := facts.GameFiles(ctx, st)
+		entries, _, err := facts.GameFiles(ctx, st)
 		if err != nil {
 			return nil, err
 		}

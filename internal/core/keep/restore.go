@@ -297,6 +297,14 @@ func (r *restorer) fill(nodes []archive.Node, top string) plan.Fill {
 	}
 }
 
+// leadsOut is where a link leads that lies in top, "" where it stays in there.
+func leadsOut(n archive.Node, top string) string {
+	if to := path.Join(path.Dir(n.Path), n.Target); !path.IsAbs(n.Target) && (to == top || strings.HasPrefix(to, top+"/")) {
+		return ""
+	}
+	return n.Target
+}
+
 func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top string, stage *plan.Stage, progress func(n int64)) error {
 	for _, n := range nodes {
 		progress(n.Size)
@@ -309,8 +317,8 @@ func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top
 		case tree.Dir:
 			err = stage.Mkdir(name, n.Entry())
 		case tree.Link:
-			if target := path.Join(path.Dir(n.Path), n.Target); path.IsAbs(n.Target) || target != top && !strings.HasPrefix(target, top+"/") {
-				continue // a link out of the save was never part of it
+			if leadsOut(n, top) != "" {
+				continue // what it leads to was never part of the save
 			}
 			err = stage.Symlink(name, n.Target)
 		default:

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
@@ -106,7 +107,7 @@ func (r rootWriter) write(ctx context.Context, dir string) (files int, err error
 			}
 		}
 	}
-	var dirs []archive.Node
+	var dirs, links []archive.Node
 	w := writers{target: target, progress: r.progress, batch: r.batch}
 	if err := w.start(ctx, r.a); err != nil {
 		return 0, err
@@ -119,12 +120,21 @@ func (r rootWriter) write(ctx context.Context, dir string) (files int, err error
 			dirs = append(dirs, n)
 			return target.MkdirAll(spelled(n.Path), 0o755)
 		case n.Kind == tree.Link:
-			return nil // what it pointed to is there under its own name
+			links = append(links, n)
+			return nil // made last: nothing is written through it
 		}
 		return w.add(n)
 	})
 	err = w.end(err)
+	for _, l := range links {
+		if top, _, _ := strings.Cut(l.Path, "/"); err == nil && leadsOut(l, top) == "" && runtime.GOOS != "windows" { // links need rights there
+			err = target.Symlink(l.Target, spelled(l.Path))
+		}
+	}
 	for _, d := range slices.Backward(dirs) {
+		if runtime.GOOS != "windows" {
+			err = errors.Join(err, target.Chmod(spelled(d.Path), d.Entry().Mode))
+		}
 		_ = target.Chtimes(spelled(d.Path), time.Time{}, d.Time) // a folder's time is a comfort
 	}
 	return int(w.files.Load()), err

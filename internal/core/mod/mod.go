@@ -4,6 +4,7 @@
 package mod
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -59,6 +60,7 @@ type Mod struct {
 	Digest tree.Digest // zero until taken
 	// Altered tells that it is not what was first seen of this version: edited by hand, damaged, or updated without a new version.
 	Altered bool
+	Unread  []tree.Entry // what cannot be looked at in it
 	// Problem is why the mod cannot be read, or nil.
 	Problem error
 }
@@ -114,7 +116,7 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
 	}
 	set := Set{Mods: s.found}
 	set.hide()
-	set.Problem = set.activate(ctx, in)
+	set.Problem = cmp.Or(s.unread, set.activate(ctx, in))
 	set.sort()
 	return set, nil
 }
@@ -126,6 +128,7 @@ type scanner struct {
 	folder game.Located
 	hasher *tree.Hasher
 	found  []*Mod
+	unread error          // why not all mods are known
 	work   errgroup.Group // reads mods
 }
 
@@ -139,7 +142,8 @@ func (s *scanner) dir(rel, pack string) error {
 		return nil
 	}
 	if err != nil {
-		return err
+		s.unread = errors.Join(s.unread, err)
+		return nil
 	}
 	for _, item := range list {
 		at := path.Join(rel, item.Name())
@@ -172,7 +176,7 @@ func (s *scanner) dir(rel, pack string) error {
 // has reports whether the folder dir has one of the files named by the globs.
 func has(dir string, globs []string) bool {
 	for _, g := range globs {
-		if found, _ := doublestar.Glob(os.DirFS(dir), g); len(found) > 0 {
+		if found, _ := doublestar.Glob(tree.DirFS(dir), g); len(found) > 0 {
 			return true
 		}
 	}
@@ -183,7 +187,8 @@ func has(dir string, globs []string) bool {
 func (s *scanner) read(m *Mod, full string) error {
 	dir, err := filepath.EvalSymlinks(full)
 	if err != nil {
-		return err
+		m.Problem = err
+		return nil
 	}
 	if m.Kind.Unit == game.UnitFile {
 		e, err := tree.Stat(filepath.Dir(dir), filepath.Base(dir))
@@ -196,12 +201,15 @@ func (s *scanner) read(m *Mod, full string) error {
 		if e.Path != ".git" && !strings.HasPrefix(e.Path, ".git/") {
 			m.note(e)
 		}
-		if e.Kind != tree.Special {
+		switch e.Kind {
+		case tree.Unread:
+			m.Unread = append(m.Unread, e)
+		case tree.File, tree.Dir, tree.Link:
 			m.Entries.Add(e)
 		}
 		return nil
-	}); err != nil {
-		return err
+	}); err != nil && s.ctx.Err() == nil {
+		m.Unread = append(m.Unread, tree.Entry{Path: ".", Kind: tree.Unread, Err: err})
 	}
 	if e, err := tree.Stat(full, "."); err == nil {
 		m.note(e)
@@ -214,7 +222,7 @@ func (s *scanner) read(m *Mod, full string) error {
 	}
 	var said facts
 	s.hasher.Once(full, s.in.Game.Digest, dir, m.Files(), &said, func() bool {
-		content := game.InFS(os.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
+		content := game.InFS(tree.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
 		defer content.Close()
 		said, err = readFacts(s.ctx, m.Kind, content)
 		return err == nil
@@ -397,6 +405,9 @@ func (m *Mod) takeDigest(ctx context.Context, h *tree.Hasher, read bool) error {
 
 // digest takes the digest of the mod's files, those that are known without reading them; without read it is zero where one is not.
 func (m *Mod) digest(ctx context.Context, h *tree.Hasher, dir string, read bool) (tree.Digest, error) {
+	if len(m.Unread) > 0 {
+		return tree.Digest{}, m.Unread[0].Err
+	}
 	list := make([]tree.Named, 0, m.Entries.Len())
 	for f := range m.Files() {
 		sums, ok := h.Recall(dir, f, false)

@@ -58,6 +58,8 @@ type Save struct {
 	Modified time.Time // the latest of its files
 	Digest   tree.Digest
 	Facts    Facts
+
+	unread error // why not all of its files are known
 }
 
 // SlotShown is the slot as the game shows it, or "".
@@ -96,30 +98,38 @@ func (s *Save) Tops() []string {
 	return tops
 }
 
+// Unread is a folder of saves that cannot be listed: what is in it is not known.
+type Unread struct {
+	Folder game.Located
+	Err    error
+}
+
 // Scan finds all saves in the folders of the install and reads what they say, where h does not remember it. It takes no digests.
-func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) ([]*Save, error) {
-	var all []*Save
+func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (all []*Save, unread []Unread, err error) {
 	for i := range in.Game.Saves {
 		kind := &in.Game.Saves[i]
 		if ok, err := in.Holds(ctx, kind.If); err != nil || !ok {
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			continue
 		}
 		folders, err := in.FoldersOf(ctx, kind.Folder)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, folder := range folders {
 			saves, err := scanFolder(ctx, in, kind, folder, h)
+			if err != nil && ctx.Err() != nil {
+				return nil, nil, err
+			}
 			if err != nil {
-				return nil, err
+				unread = append(unread, Unread{folder, err})
 			}
 			all = append(all, saves...)
 		}
 	}
-	return all, nil
+	return all, unread, nil
 }
 
 func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located, h *tree.Hasher) ([]*Save, error) {
@@ -139,7 +149,7 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 	var saves []*Save
 	for _, g := range group(kind, names, in.FoldsCase()) {
 		s := &Save{Kind: kind, Folder: folder, Name: g.names[0], Captures: g.captures}
-		if s.Files, err = members(ctx, kind, folder.Path, g.names); err != nil {
+		if s.Files, s.unread, err = members(ctx, kind, folder.Path, g.names); err != nil {
 			return nil, err
 		}
 		if len(s.Files) == 0 && kind.Unit != game.UnitFolder {
@@ -153,7 +163,7 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 			}
 		}
 		h.Once(filepath.Join(folder.Path, s.Name), in.Game.Digest, folder.Path, slices.Values(s.Files), &s.Facts, func() bool {
-			s.Facts = Read(ctx, kind, os.DirFS(folder.Path), s.Name, paths(s.Files))
+			s.Facts = Read(ctx, kind, tree.DirFS(folder.Path), s.Name, paths(s.Files))
 			return s.Facts.Problem == nil
 		})
 		if kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
@@ -281,18 +291,16 @@ func FilesOf(kind *game.Save, declared game.File, name string, files []string) [
 // Paths are the paths of the save's files, relative to its folder.
 func (s *Save) Paths() []string { return paths(s.Files) }
 
-// members lists the files of the save that names make up.
-func members(ctx context.Context, kind *game.Save, dir string, names []string) ([]tree.Entry, error) {
-	var files []tree.Entry
+// members lists the files of the save that names make up. unread is why some of them are not known, or nil.
+func members(ctx context.Context, kind *game.Save, dir string, names []string) (files []tree.Entry, unread, err error) {
 	for _, name := range names {
 		if kind.Unit != game.UnitFolder {
 			for _, part := range append([]string{name}, CompanionNames(kind, name)...) {
-				e, err := tree.Stat(dir, part)
-				if err != nil && !errors.Is(err, fs.ErrNotExist) {
-					return nil, err
-				}
-				if err == nil {
+				switch e, err := tree.Stat(dir, part); {
+				case err == nil && e.Kind == tree.File:
 					files = append(files, e)
+				case err != nil && !errors.Is(err, fs.ErrNotExist):
+					unread = err
 				}
 			}
 			continue
@@ -304,17 +312,23 @@ func members(ctx context.Context, kind *game.Save, dir string, names []string) (
 				}
 				return nil
 			}
-			if e.Kind == tree.File {
+			switch e.Kind {
+			case tree.File:
 				e.Path = name + "/" + e.Path
 				files = append(files, e)
+			case tree.Unread:
+				unread = e.Err
 			}
 			return nil
 		})
-		if err != nil {
-			return nil, err
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err != nil { // the save's own folder
+			unread = err
 		}
 	}
-	return files, nil
+	return files, unread, nil
 }
 
 // Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.
@@ -372,6 +386,9 @@ func fieldIDs(kind *game.Save) []string {
 // TakeDigest reads what has changed of the save since the hasher last saw it and sets Digest.
 // A save that the game is writing is tree.ErrBeingWritten.
 func (s *Save) TakeDigest(ctx context.Context, h *tree.Hasher) error {
+	if s.unread != nil {
+		return s.unread
+	}
 	var list []tree.Named
 	for _, f := range s.Files {
 		sums, err := h.File(ctx, s.Folder.Path, f, false)

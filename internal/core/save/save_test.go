@@ -113,7 +113,7 @@ func TestScan(t *testing.T) {
 		"saves/w.db": "not a database", "saves/w.db-wal": "log",
 		"saves/.ostrov-trial/head.json": head, "saves/readme.txt": "x",
 	})
-	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	var got []string
 	for _, s := range saves {
@@ -140,7 +140,7 @@ func TestDigestIsOfTheContentAlone(t *testing.T) {
 		"saves/slot_06/head.json": head, "saves/slot_06/extra.bin": "y",
 	})
 	h := &tree.Hasher{Now: time.Now}
-	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	for _, s := range saves {
 		require.NoError(t, s.TakeDigest(t.Context(), h))
@@ -190,7 +190,7 @@ func TestRecogniseFindsSavesInDownloads(t *testing.T) {
 
 func TestCompanionsComeWithTheirSave(t *testing.T) {
 	d, in := install(t, map[string]string{"saves/bay_a.sav": "SAV\ntitle One", "saves/bay_a.pic": "p", "saves/bay_b.pic": "of none"})
-	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	require.Len(t, saves, 1)
 	assert.Equal(t, []string{"bay_a.sav", "bay_a.pic"}, saves[0].Tops())
@@ -246,7 +246,7 @@ func TestInside(t *testing.T) {
 
 func TestAFolderThatIsNotThereYetHasNoSaves(t *testing.T) {
 	_, in := install(t, map[string]string{})
-	saves, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
 	require.NoError(t, err)
 	assert.Empty(t, saves)
 	_, err = fs.Stat(os.DirFS(in.Root), "saves")
@@ -262,7 +262,7 @@ func BenchmarkScan(b *testing.B) {
 	_, in := install(b, files)
 	b.ReportAllocs()
 	for b.Loop() {
-		saves, err := Scan(b.Context(), in, &tree.Hasher{Now: time.Now})
+		saves, _, err := Scan(b.Context(), in, &tree.Hasher{Now: time.Now})
 		require.NoError(b, err)
 		require.Len(b, saves, 10)
 	}

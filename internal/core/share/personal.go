@@ -207,7 +207,7 @@ func (p inSave) find(f parcelFile) ([]check.Finding, error) {
 	if f.data != nil {
 		return p.search(name, bytes.NewReader(f.data), p.layersOf(name))
 	}
-	file, err := os.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
+	file, err := tree.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
 	if err != nil {
 		return nil, err
 	}
@@ -289,7 +289,7 @@ func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
 	}
 	original := f.data
 	if original == nil {
-		if original, err = fs.ReadFile(os.DirFS(p.sv.Folder.Path), f.entry.Path); err != nil {
+		if original, err = fs.ReadFile(tree.DirFS(p.sv.Folder.Path), f.entry.Path); err != nil {
 			return false, nil, err
 		}
 	}

@@ -148,7 +148,7 @@ func content(ctx context.Context, h *home.Home, sv *facts.Save, f parcelFile) (t
 	sums, err := h.Hasher.File(ctx, sv.Folder.Path, f.entry, false)
 	path := filepath.Join(sv.Folder.Path, filepath.FromSlash(f.entry.Path))
 	return sums.Blake3, func() (io.ReadCloser, error) {
-		file, err := os.Open(path)
+		file, err := tree.Open(path)
 		if err != nil {
 			return nil, err
 		}

@@ -178,7 +178,7 @@ func (h *Hasher) reading(dir string, before Entry, read func(*os.File) (Sums, in
 	}
 	seen := h.Now()
 	h.Opens.Add(1)
-	f, err := os.Open(path)
+	f, err := Open(path)
 	if err != nil {
 		return Sums{}, err
 	}

@@ -9,7 +9,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -99,12 +98,13 @@ func (h ListHasher) Sum() Digest { return Digest(h.h.Sum(nil)) }
 // Kind is what an entry of a folder is.
 type Kind string
 
-// Kinds of entries. Special is whatever is none of the others: a device, a pipe, a socket.
+// Kinds of entries. Special is whatever is none of the others: a device, a pipe, a socket. Unread is what cannot be looked at.
 const (
 	File    Kind = "file"
 	Dir     Kind = "dir"
 	Link    Kind = "link"
 	Special Kind = "special"
+	Unread  Kind = "unread"
 )
 
 // Entry is one thing in a folder.
@@ -118,6 +118,7 @@ type Entry struct {
 	ChangeTime time.Time
 	FileID     uint64
 	Target     string // of a link, as it is stored
+	Err        error  `json:"-"` // of what is Unread: why
 }
 
 // Bounds of one walk.
@@ -130,7 +131,8 @@ const (
 var ErrTooMany = errors.New("holds too much")
 
 // Walk calls visit for everything below dir, in order of the paths as texts: folders come before what is in them, and a.txt before a/b. dir itself is
-// not visited. A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are.
+// not visited. A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are. What cannot be read hinders
+// nothing else: a folder that cannot be listed is visited twice, the second time as Unread.
 func Walk(ctx context.Context, dir string, visit func(Entry) error) error {
 	w := walker{ctx: ctx, dir: dir, visit: visit}
 	return w.folder("", 1)
@@ -151,11 +153,14 @@ func (w *walker) folder(rel string, depth int) error {
 		return err
 	}
 	in, err := openFolder(filepath.Join(w.dir, filepath.FromSlash(rel)))
-	if err != nil {
-		return err
+	var names []string
+	if err == nil {
+		defer in.close()
+		names, err = in.names()
 	}
-	defer in.close()
-	names, err := in.names()
+	if rel != "" && w.ctx.Err() == nil && unreadable(err) {
+		return w.visit(Entry{Path: rel, Kind: Unread, Err: err})
+	}
 	if err != nil {
 		return err
 	}
@@ -181,7 +186,9 @@ func (w *walker) folder(rel string, depth int) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // gone since the folder was listed
 		}
-		if err != nil {
+		if unreadable(err) {
+			entry = Entry{Kind: Unread, Err: err}
+		} else if err != nil {
 			return err
 		}
 		entry.Path = join(rel, name)
@@ -204,6 +211,12 @@ func join(rel, name string) string {
 		return name
 	}
 	return rel + "/" + name
+}
+
+// unreadable reports whether an error is of one file or folder: it may not be read, or the drive fails there. Not so what is simply gone.
+func unreadable(err error) bool {
+	var of *fs.PathError
+	return errors.As(err, &of) && !errors.Is(err, fs.ErrNotExist)
 }
 
 // folder is one that is being walked.
@@ -267,21 +280,4 @@ const (
 // Ours reports whether a name in a folder is Ostrov's own.
 func Ours(name string) bool {
 	return len(name) >= len(AreaName) && strings.EqualFold(name[:len(AreaName)], AreaName) || strings.EqualFold(name, NoteName)
-}
-
-// ReadBounded reads at most limit bytes of a regular file. What is none, such as a pipe that would be waited for, is an error.
-func ReadBounded(path string, limit int64) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no file", path)
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, limit))
 }

@@ -313,6 +313,10 @@ func (d *Download) openFolder(ctx context.Context) error {
 	d.closers = append(d.closers, root.Close)
 	return tree.Walk(ctx, dir, func(e tree.Entry) error {
 		inside := e.Path
+		if e.Kind == tree.Unread {
+			d.damage(d.Name+"/"+inside, "it cannot be read: "+e.Err.Error())
+			return nil
+		}
 		e.Path = d.Name + "/" + e.Path
 		if !d.add(e, func() (io.ReadCloser, error) { return root.Open(inside) }) && e.Kind == tree.Dir {
 			return fs.SkipDir

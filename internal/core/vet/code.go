@@ -2,7 +2,6 @@ package vet
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -78,7 +77,7 @@ func (v *Vetting) codeIn(ctx context.Context, st *facts.Save) []hazard.Finding {
 	var found []hazard.Finding
 	v.h.Hasher.Once(st.Path()+"\x00code", tree.Digest{1}, st.Folder.Path, slices.Values(st.Files), &found, func() bool {
 		for _, e := range st.Files {
-			f, err := os.Open(filepath.Join(st.Folder.Path, filepath.FromSlash(e.Path)))
+			f, err := tree.Open(filepath.Join(st.Folder.Path, filepath.FromSlash(e.Path)))
 			if err != nil {
 				return false
 			}
@@ -89,7 +88,7 @@ func (v *Vetting) codeIn(ctx context.Context, st *facts.Save) []hazard.Finding {
 			}
 			found = append(found, result.Findings...)
 			if result.SQLite {
-				more, _ := hazard.Database(ctx, os.DirFS(st.Folder.Path), e.Path, result.Layers) // a damaged one is named elsewhere
+				more, _ := hazard.Database(ctx, tree.DirFS(st.Folder.Path), e.Path, result.Layers) // a damaged one is named elsewhere
 				found = append(found, more...)
 			}
 		}

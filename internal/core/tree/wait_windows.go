@@ -1,0 +1,4 @@
+package tree
+
+// noWait is nothing here: a pipe has no place in a folder.
+const noWait = 0
