@@ -15,13 +15,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/zeebo/blake3"
 
+	"ostrov/internal/longtest"
 	"ostrov/internal/view"
 )
 
 // TestTwoMachinesKeepAtOnce has two players, each with a home and a game of their own, keep into one archive at the same moments.
 func TestTwoMachinesKeepAtOnce(t *testing.T) {
 	t.Parallel()
-	const rounds = 100
+	rounds := longtest.Of(8, 100)
 	one, other := newWorld(t), newWorld(t)
 	shared := filepath.Join(t.TempDir(), "archive")
 	one.ok("archive", "add", shared)
@@ -39,7 +40,7 @@ func TestTwoMachinesKeepAtOnce(t *testing.T) {
 	var doc view.KeptDoc
 	one.decode(&doc, "kept", "tidewrack")
 	require.Len(t, doc.Snapshots, 2*rounds)
-	for _, s := range doc.Snapshots[len(doc.Snapshots)-10:] {
+	for _, s := range doc.Snapshots[max(0, len(doc.Snapshots)-10):] {
 		var round, i int
 		_, err := fmt.Sscanf(s.Note, "%d of %d", &round, &i)
 		require.NoError(t, err)
@@ -111,7 +112,6 @@ func TestHostileArchive(t *testing.T) {
 	for name, entries := range map[string][]map[string]any{
 		"leads out":     {file("../../evil", good, 4)},
 		"absolute":      {file("/tmp/evil", good, 4)},
-		"back slashes":  {file(`..\..\evil`, good, 4)},
 		"through links": {link, file("slot_00/evil", good, 4)},
 		"lies":          {file("slot_00/evil", lie, 4)},
 		"bomb":          {file("slot_00/evil", lie, 16<<20)},

@@ -15,20 +15,30 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/longtest"
 )
 
-// mess makes the voyages differ from the snapshot in every way that a restore mends.
+// places are the folders that the changes below concern: saves, settings and mods.
+func (w *world) places() []string {
+	return []string{w.path("prefix"), w.path("games", "Tidewrack", "mods")}
+}
+
+// mess makes saves, settings and mods differ from the snapshot in every way that a restore mends.
 func (w *world) mess() {
 	require.NoError(w.t, os.RemoveAll(w.voyages("slot_01")))
 	require.NoError(w.t, os.WriteFile(w.voyages("slot_00", "chart.bin"), []byte("other"), 0o644))
 	require.NoError(w.t, os.Mkdir(w.voyages("slot_09"), 0o755))
 	require.NoError(w.t, os.CopyFS(w.voyages("slot_09"), os.DirFS(w.voyages("slot_02"))))
+	settings := w.path("prefix", "drive_c", "users", "keeper", "Documents", "Tidewrack", "config")
+	require.NoError(w.t, os.WriteFile(filepath.Join(settings, "display.ini"), []byte("[display]\nwidth=1\n"), 0o644))
+	require.NoError(w.t, os.WriteFile(w.path("games", "Tidewrack", "mods", "barnacle-fix", "things.json"), []byte("{}"), 0o644))
 }
 
-// changed runs a changing command to its end on a fresh world and returns the states before and after.
+// crashWorld runs a changing command to its end on a fresh world and returns the states before and after.
 func crashWorld(t *testing.T, command []string) (w *world, before, after map[string]string) {
 	w = newWorld(t)
-	w.ok("keep", "tidewrack")
+	w.ok("keep", "tidewrack", "--with", "mods")
 	if command[0] == "swap" { // to one that has saves of its own, in slots that the present one has too
 		w.ok("fresh", "Night Run", "tidewrack", "--yes")
 		w.ok("place", "downloads/quiet-cove.zip", "--slot", "1", "--yes")
@@ -41,13 +51,25 @@ func crashWorld(t *testing.T, command []string) (w *world, before, after map[str
 	}
 	w.mess()
 	w.ok("keep", "tidewrack@main") // so that no run has to keep first: the crashes are to hit the change
-	before = state(t, w.voyages())
+	if command[0] == "undo" {
+		w.ok("restore", "tidewrack.1", "--yes")
+	}
+	before = state(t, w.places()...)
 	w.ok(command...)
-	after = state(t, w.voyages())
+	after = state(t, w.places()...)
 	require.NotEqual(t, before, after)
-	w.ok("undo", "--yes")
-	require.Equal(t, before, state(t, w.voyages()), "undo returns bytes, times and modes")
+	w.back(command)
+	require.Equal(t, before, state(t, w.places()...), "undo returns bytes, times and modes")
 	return w, before, after
+}
+
+// back takes back what a changing command did.
+func (w *world) back(command []string) {
+	if command[0] == "undo" {
+		w.ok("redo", "--yes")
+		return
+	}
+	w.ok("undo", "--yes")
 }
 
 var changing = map[string][]string{
@@ -56,21 +78,38 @@ var changing = map[string][]string{
 	"swap":    {"swap", "night-run", "--yes"},
 	"fresh":   {"fresh", "Third Run", "tidewrack", "--yes"},
 	"play":    {"play", "tidewrack@1-6-2", "--yes", "--", "true"},
+	"undo":    {"undo", "--yes"},
 }
 
-// settled runs the next command and demands the old state or the new one; new is taken back. It reports whether the change had happened.
-func (w *world) settled(before, after map[string]string, what string) bool {
+// settled looks at what a stopped command left, first with commands that only show, then with one that puts it in order, and demands the old state or the
+// new one; the new one is taken back. turn chooses the commands. It reports whether the change had happened.
+func (w *world) settled(turn int, command []string, before, after map[string]string, what string) bool {
 	w.t.Helper()
 	w.bin, w.env = program, nil
-	w.ok("look", "tidewrack@main")
-	now := state(w.t, w.voyages())
-	if len(now) == len(before) && assert.ObjectsAreEqual(before, now) {
+	shown := [][]string{{"vet", "downloads/quiet-cove.zip"}, {"undo", "--dry-run"}, {"place", "downloads/quiet-cove.zip", "--dry-run"}, {"look", "tidewrack@main", "--dry-run"}}[turn%4]
+	half := state(w.t, w.path())
+	r := w.run(shown...)
+	require.NotContains(w.t, r.err, "panic", what)
+	require.Equal(w.t, half, state(w.t, w.path()), "%s: %v changes nothing", what, shown)
+	if unfinished := w.run("undo", "--list"); strings.Contains(unfinished.out+unfinished.err, "unfinished") {
+		require.Contains(w.t, r.out+r.err, "unfinished", "%s: %v says so", what, shown)
+	}
+	w.ok([][]string{{"look", "tidewrack@main"}, {"look"}, {"saves", "tidewrack@main"}, {"keep", "tidewrack@main"}}[turn/4%4]...)
+	now := state(w.t, w.places()...)
+	if assert.ObjectsAreEqual(before, now) {
 		return false
 	}
 	require.Equal(w.t, after, now, what)
-	w.ok("undo", "--yes")
-	require.Equal(w.t, before, state(w.t, w.voyages()), what)
+	w.back(command)
+	require.Equal(w.t, before, state(w.t, w.places()...), what)
 	return true
+}
+
+// nothingLeft demands that no journal is left, and that the archive is whole.
+func (w *world) nothingLeft() {
+	left, _ := filepath.Glob(filepath.Join(filepath.Dir(filepath.Dir(w.voyages())), ".ostrov", "*", "journal.json"))
+	assert.Empty(w.t, left)
+	w.ok("archive", "verify")
 }
 
 func TestStoppedAtEachStep(t *testing.T) {
@@ -78,17 +117,20 @@ func TestStoppedAtEachStep(t *testing.T) {
 		for _, how := range []string{"kill", "full"} {
 			t.Run(name+" "+how, func(t *testing.T) {
 				t.Parallel()
+				if how == "full" || name == "play" || name == "fresh" {
+					longtest.Only(t)
+				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				for step := 1; ; step++ {
-					require.Less(t, step, 200, "the command never gets through")
+				for step := 1; ; step += longtest.Of(13, 1) {
+					require.Less(t, step, 2000, "the command never gets through")
 					w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:%s", step, how)}
 					r := w.run(command...)
 					what := fmt.Sprintf("step %d", step)
 					if how == "full" && r.status != 0 {
 						assert.Contains(t, r.err, "the drive is full", what)
 					}
-					if w.settled(before, after, what) {
+					if w.settled(step, command, before, after, what) {
 						done++
 					}
 					if r.status == 0 {
@@ -97,43 +139,117 @@ func TestStoppedAtEachStep(t *testing.T) {
 					}
 				}
 				assert.Positive(t, done)
-				left, _ := filepath.Glob(filepath.Join(filepath.Dir(filepath.Dir(w.voyages())), ".ostrov", "*", "journal.json"))
-				assert.Empty(t, left)
-				w.ok("archive", "verify")
+				w.nothingLeft()
 			})
 		}
 	}
 }
 
-func TestKilledAtRandomTimes(t *testing.T) {
-	runs := 100 // of each command
-	if testing.Short() {
-		runs = 10
+// TestStoppedWhilePuttingInOrder stops a change, and then the command that puts it in order, at each of its steps.
+func TestStoppedWhilePuttingInOrder(t *testing.T) {
+	longtest.Only(t)
+	command := changing["restore"]
+	w, before, after := crashWorld(t, command)
+	for step := 10; ; step += 17 {
+		stopped := func() bool {
+			w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:kill", step)}
+			return w.run(command...).status != 0
+		}
+		if !stopped() {
+			break
+		}
+		for inner := 1; ; inner += 3 {
+			w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:kill", inner)}
+			if w.run("look", "tidewrack@main").status == 0 {
+				break
+			}
+		}
+		w.settled(step, command, before, after, fmt.Sprintf("step %d", step))
 	}
-	for name, command := range changing {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			w, before, after := crashWorld(t, command)
-			start := time.Now()
-			w.ok(command...)
-			took := time.Since(start)
-			w.ok("undo", "--yes")
-			killed, done := 0, 0
-			for i := range runs {
-				wait := time.Duration(rand.Int64N(int64(took)))
-				ctx, cancel := context.WithTimeout(t.Context(), wait)
-				r := w.command(ctx, command...) // SIGKILL at the deadline
-				cancel()
-				if r.status != 0 {
-					killed++
+	w.settled(0, command, before, after, "in the end")
+	w.nothingLeft()
+}
+
+// TestKilledInTheExchange kills at random times while a change is under way; the trace says at which step each landed.
+func TestKilledInTheExchange(t *testing.T) {
+	longtest.Only(t)
+	landed := make(chan string, 1000)
+	t.Run("group", func(t *testing.T) {
+		for name, command := range changing {
+			t.Run(name, func(t *testing.T) {
+				t.Parallel()
+				w, before, after := crashWorld(t, command)
+				trace := filepath.Join(t.TempDir(), "trace")
+				steps := func() []string {
+					data, _ := os.ReadFile(trace)
+					return strings.Split(strings.TrimSpace(string(data)), "\n")
 				}
-				if w.settled(before, after, fmt.Sprintf("run %d, killed after %v", i, wait)) {
-					done++
+				w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
+				start := time.Now()
+				w.ok(command...)
+				took := time.Since(start)
+				all := len(steps())
+				w.settled(0, command, before, after, "to its end")
+				for i := range 84 {
+					require.NoError(t, os.RemoveAll(trace))
+					w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
+					at := 1 + rand.IntN(all)
+					ctx, cancel := context.WithTimeout(t.Context(), 2*took+time.Second)
+					go func() {
+						for ctx.Err() == nil && len(steps()) < at {
+							time.Sleep(100 * time.Microsecond)
+						}
+						time.Sleep(time.Duration(rand.Int64N(int64(time.Millisecond))))
+						cancel()
+					}()
+					r := w.command(ctx, command...)
+					cancel()
+					if list := steps(); r.status != 0 {
+						landed <- name + " " + list[len(list)-1]
+					}
+					w.settled(i, command, before, after, fmt.Sprintf("run %d, killed after step %d", i, len(steps())))
+				}
+				w.nothingLeft()
+			})
+		}
+	})
+	close(landed)
+	count, kinds := 0, map[string]bool{}
+	for l := range landed {
+		count++
+		kinds[l] = true
+	}
+	t.Logf("%d kills landed, at %d different steps", count, len(kinds))
+	assert.Greater(t, count, 400)
+	assert.Greater(t, len(kinds), 100)
+}
+
+// TestKilledAtFileSystemCalls kills at each call of one sort that the whole program makes, also outside of a change.
+func TestKilledAtFileSystemCalls(t *testing.T) {
+	longtest.Only(t)
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		t.Skip("needs the Debian package strace")
+	}
+	for _, call := range []string{"renameat,renameat2", "unlinkat", "mkdirat", "fsync,fdatasync", "ftruncate,fchmod"} {
+		t.Run(call, func(t *testing.T) {
+			t.Parallel()
+			command := changing["restore"]
+			w, before, after := crashWorld(t, command)
+			for n := 1; ; n += 2 {
+				require.Less(t, n, 1000)
+				prefix := []string{"-f", "-qq", "-o", os.DevNull, "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n), program}
+				w.bin, w.env = strace, nil
+				r := w.run(append(prefix, command...)...)
+				if strings.Contains(r.err, "ptrace") {
+					t.Skip("processes cannot be traced here")
+				}
+				w.settled(n, command, before, after, fmt.Sprintf("call %d", n))
+				if r.status == 0 {
+					break
 				}
 			}
-			assert.Greater(t, killed, runs/2)
-			t.Logf("%d of %d killed; the change had happened in %d", killed, runs, done)
-			w.ok("archive", "verify")
+			w.nothingLeft()
 		})
 	}
 }

@@ -15,6 +15,7 @@ import (
 
 	"ostrov/demo"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/view"
 )
 
 func (a *app) demo() *ucli.Command {
@@ -31,6 +32,13 @@ func (a *app) demo() *ucli.Command {
 			dir := cmd.String("dir")
 			if cmd.Bool("quiet") && dir == "" {
 				return &usageError{errors.New("--quiet needs --dir: there would be nothing to see"), "ostrov demo"}
+			}
+			if a.dryRun && dir != "" {
+				if a.json {
+					return view.JSON(a.Stdout, view.WrittenDoc{Head: view.NewHead("demo"), To: dir})
+				}
+				a.printer().Line("the demo would be laid out in %s. Nothing has been written: --dry-run.", view.Text(dir))
+				return nil
 			}
 			if dir == "" {
 				if dir, err = os.MkdirTemp("", "ostrov-demo-"); err != nil {

@@ -36,6 +36,7 @@ func (a *app) games() *ucli.Command {
 				},
 				Action: a.addGame,
 			},
+			{Name: "forget", Usage: "know an install no more; nothing of the game or of the archive is touched", ArgsUsage: "GAME@INSTALL", Action: a.with(1, 1, a.forgetGame)},
 			{Name: "show", Usage: "each folder of a game: where it is and why there", ArgsUsage: "[GAME]", Action: a.showGame},
 			{Name: "test", Usage: "read a description and report all that is wrong with it", ArgsUsage: "FILE", Action: a.testGame},
 			{
@@ -45,6 +46,29 @@ func (a *app) games() *ucli.Command {
 			},
 		},
 	}
+}
+
+// forgetGame makes an install unknown again.
+func (a *app) forgetGame(_ context.Context, cmd *ucli.Command, h *home.Home) error {
+	in, err := h.Install(cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	if !a.dryRun {
+		if err := h.Unregister(in); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.ForgottenDoc{Head: view.NewHead("games"), Install: in.Address(), Done: !a.dryRun})
+	}
+	if a.dryRun {
+		a.printer().Line("%s would be forgotten. Nothing has been changed: --dry-run.", in.Address())
+		return nil
+	}
+	a.printer().Line("forgot %s; its files and its snapshots are as they were", in.Address())
+	a.printer().Next(problem.Do("games add", in.Game.ID).With("at", in.Root))
+	return nil
 }
 
 func (a *app) listGames() error {

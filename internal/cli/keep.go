@@ -110,6 +110,8 @@ func (a *app) kept() *ucli.Command {
 		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, or one of them", ArgsUsage: "[PLAYTHROUGH[.NUMBER]]",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "export", Usage: "write the snapshot to `FILE`.zip, for people who do not have Ostrov", TakesFile: true},
+			&ucli.StringFlag{Name: "m", Usage: "give the snapshot another `NOTE`"},
+			&ucli.StringSliceFlag{Name: "tag", Usage: "give it a `TAG` more: PLAYTHROUGH.TAG is its address then, too"},
 			&ucli.BoolFlag{Name: "blank", Usage: "with --export: empty or leave out what the description marks as personal"},
 		},
 		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
@@ -117,10 +119,18 @@ func (a *app) kept() *ucli.Command {
 			if file := cmd.String("export"); file != "" {
 				return a.export(ctx, h, address, file, cmd.Bool("blank"))
 			}
+			if (cmd.IsSet("m") || cmd.IsSet("tag")) && !strings.Contains(address, ".") {
+				return &usageError{errors.New("-m and --tag need a snapshot: PLAYTHROUGH.NUMBER"), "ostrov kept"}
+			}
 			if strings.Contains(address, ".") {
 				snap, err := h.Snapshot(address)
 				if err != nil {
 					return err
+				}
+				if cmd.IsSet("m") || cmd.IsSet("tag") {
+					if err := a.remark(h, snap, cmd); err != nil {
+						return err
+					}
 				}
 				if a.json {
 					return a.keptJSON([]*archive.Snapshot{snap})
@@ -132,6 +142,34 @@ func (a *app) kept() *ucli.Command {
 			return a.timeline(h, address)
 		}),
 	}
+}
+
+// remark gives a snapshot the note and tags of the options.
+func (a *app) remark(h *home.Home, snap *archive.Snapshot, cmd *ucli.Command) error {
+	note, tags := snap.Note, slices.Clone(snap.Tags)
+	if cmd.IsSet("m") {
+		note = cmd.String("m")
+	}
+	for _, t := range cmd.StringSlice("tag") {
+		if err := home.CheckTag(t); err != nil {
+			return &usageError{err, "ostrov kept"}
+		}
+		if !slices.Contains(tags, t) {
+			tags = append(tags, t)
+		}
+	}
+	if a.dryRun && a.json {
+		return nil // the document shows it as it is
+	}
+	if a.dryRun {
+		a.printer().Line("%s would get this note and these tags: %s %s. Nothing has been changed: --dry-run.", snap.Address(), view.Text(note), view.Text(strings.Join(tags, ", ")))
+		return nil
+	}
+	arch, err := h.Archive()
+	if err != nil {
+		return err
+	}
+	return arch.Remark(snap, note, tags)
 }
 
 // export writes a snapshot to a zip for others.

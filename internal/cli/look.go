@@ -14,7 +14,6 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
-	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/vet"
 	"ostrov/internal/view"
@@ -216,21 +215,6 @@ func status(v check.Verdict) error {
 		return statusError(exitUnclear)
 	}
 	return nil
-}
-
-func (a *app) saves() *ucli.Command {
-	return &ucli.Command{
-		Name: "saves", Category: "see", Usage: "the saves, with the columns that players compare", ArgsUsage: "[GAME]",
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			return a.one(ctx, cmd, func(_ *home.Home, l *assess.Install) error {
-				if a.json {
-					return view.JSON(a.Stdout, view.SavesDoc{Head: view.NewHead("saves"), Saves: view.Look(l, plan.Settled{}).Saves})
-				}
-				a.printer().Saves(l)
-				return nil
-			})
-		},
-	}
 }
 
 func (a *app) mods() *ucli.Command {

@@ -52,6 +52,9 @@ func (a *app) playGame(ctx context.Context, h *home.Home, in *game.Install, comm
 	}
 	ready := play.Before(assess.Of(st), command)
 	notes.Ready(ready)
+	if a.dryRun && a.json {
+		return view.JSON(a.Stdout, view.Watched("play", &play.Watched{State: st}, nil))
+	}
 	if a.dryRun {
 		return nil
 	}
@@ -147,6 +150,9 @@ func (a *app) watch() *ucli.Command {
 			st, _, err := a.see(ctx, h, in)
 			if err != nil {
 				return err
+			}
+			if a.dryRun && a.json {
+				return view.JSON(a.Stdout, view.Watched("watch", &play.Watched{State: st}, nil))
 			}
 			if a.dryRun {
 				a.printer().Line("%s would be watched. Nothing has been recorded: --dry-run.", in.Address())

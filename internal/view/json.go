@@ -254,6 +254,14 @@ type SnapshotDoc struct {
 	Fingerprint modlist.Fingerprint `json:"fingerprint,omitempty"`
 	Mods        []modlist.Listed    `json:"mods"`
 	Saves       []archive.KeptSave  `json:"saves"`
+	LeftOut     []archive.LeftOut   `json:"left_out,omitempty"` // what could not be read and is not in it
+}
+
+// ForgottenDoc is the document of forgetting an install.
+type ForgottenDoc struct {
+	Head
+	Install string `json:"install"`
+	Done    bool   `json:"done"`
 }
 
 // HeldDoc is how much a snapshot has of one sort of files besides saves; sizes in bytes.
@@ -265,7 +273,7 @@ type HeldDoc struct {
 
 // Snapshot makes the document of a snapshot.
 func Snapshot(s *archive.Snapshot) SnapshotDoc {
-	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Tags, s.Set, []HeldDoc{}, s.Fingerprint, s.Mods, s.Saves}
+	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Tags, s.Set, []HeldDoc{}, s.Fingerprint, s.Mods, s.Saves, s.LeftOut}
 	for _, what := range besides {
 		if files, bytes := heldBy(s, what); files > 0 {
 			d.With = append(d.With, HeldDoc{what, files, bytes})

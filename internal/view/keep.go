@@ -206,6 +206,7 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 			p.Line("  %s %s", p.paint(warn, "altered"), Text(strings.TrimSpace(m.Name()+" "+m.Version)))
 		}
 	}
+	p.LeftOut(s.LeftOut)
 	if len(s.Saves) == 0 {
 		return
 	}
@@ -219,6 +220,20 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 		rows = append(rows, []string{Text(slot), Text(k.Title), When(k.Modified, p.Now), Text(k.Version), Size(k.Bytes)})
 	}
 	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "version"}, {title: "size", right: true}}, rows)
+}
+
+// maxLeftOut is how many things that were left out are named one by one.
+const maxLeftOut = 20
+
+// LeftOut names what could not be read and is not in a snapshot.
+func (p *Printer) LeftOut(list []archive.LeftOut) {
+	for i, l := range list {
+		if i == maxLeftOut {
+			p.Line("  %s %d more", p.paint(warn, "left out"), len(list)-i)
+			return
+		}
+		p.Line("  %s %s: %s", p.paint(warn, "left out"), Text(l.Path), Text(l.Why))
+	}
 }
 
 // Playthroughs writes all lines of play.

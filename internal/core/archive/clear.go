@@ -141,6 +141,7 @@ func (a *Archive) Clear(ctx context.Context, rule Rule, c *Clearing, now time.Ti
 		if err := os.Remove(filepath.Join(a.Dir, "playthroughs", s.Playthrough, s.ID+".json")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
+		a.dropRemark(s)
 	}
 	again, err := a.PlanClear(rule, now) // another machine may have kept meanwhile
 	if err != nil {

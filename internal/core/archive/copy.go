@@ -81,7 +81,7 @@ func (a *Archive) copySnapshot(ctx context.Context, to *Archive, s *Snapshot, do
 	}
 	done.Snapshots, done.Bytes = done.Snapshots+1, done.Bytes+n
 	to.where = nil // it has more than was known
-	return to.declare([]string{s.name()}, nil)
+	return errors.Join(a.copyRemark(to, s), to.declare([]string{s.name()}, nil))
 }
 
 // copyFile copies one file that the other archive lacks and returns its size; 0 where it is there.

@@ -179,8 +179,10 @@ func (a *Archive) verifySeals() (map[string]error, error) {
 		return nil, err
 	}
 	files := []string{filepath.Join(a.Dir, "README.txt"), filepath.Join(a.Dir, "archive.json")}
-	if _, err := os.Stat(filepath.Join(a.Dir, marks)); err == nil {
-		files = append(files, filepath.Join(a.Dir, marks))
+	for _, name := range []string{marks, legacyFile} {
+		if file := filepath.Join(a.Dir, name); fileThere(file) {
+			files = append(files, file)
+		}
 	}
 	for _, name := range names {
 		ids, err := a.ids(name)
@@ -189,6 +191,9 @@ func (a *Archive) verifySeals() (map[string]error, error) {
 		}
 		for _, id := range ids {
 			files = append(files, a.snapshotFile(name, id))
+			if said := filepath.Join(a.Dir, a.remarkFile(name, id)); fileThere(said) {
+				files = append(files, said)
+			}
 		}
 	}
 	wrong := map[string]error{}
@@ -198,6 +203,11 @@ func (a *Archive) verifySeals() (map[string]error, error) {
 		}
 	}
 	return wrong, nil
+}
+
+func fileThere(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
 }
 
 // readBounded reads a small file of the archive, which may come from anyone.

@@ -294,7 +294,7 @@ func (a *Archive) read(playthrough, id string) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s, nil
+	return a.remarked(s), nil
 }
 
 // legacyFile has the numbers that snapshots of the first archives had, by playthrough and id, once some of these have been cleared.

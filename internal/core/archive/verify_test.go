@@ -114,8 +114,10 @@ func TestWhatVerifyCallsWholeComesBack(t *testing.T) {
 			"cut":     func() error { return os.WriteFile(file, good[:r.IntN(len(good))], 0o644) },
 			"append":  func() error { return os.WriteFile(file, append(bytes.Clone(good), "more"...), 0o644) },
 			"replace": func() error { return os.WriteFile(file, otherData, 0o644) },
-			"swap":    func() error { return errors.Join(os.WriteFile(file, otherData, 0o644), os.WriteFile(same, good, 0o644)) },
-			"delete":  func() error { return os.Remove(file) },
+			"swap": func() error {
+				return errors.Join(os.WriteFile(file, otherData, 0o644), os.WriteFile(same, good, 0o644))
+			},
+			"delete": func() error { return os.Remove(file) },
 		} {
 			require.NoError(t, alter())
 			whole := f.check(name + " " + file)

@@ -245,9 +245,9 @@ func (a *area) writeNote(r *Record) error {
 
 var newline = map[bool]string{true: "\r\n", false: "\n"}[runtime.GOOS == "windows"]
 
-// clear removes the note and the journal.
+// clear removes the note and the journal, the journal last.
 func (a *area) clear() error {
-	for _, name := range []string{a.noteFile(), a.journalFile(), a.journalFile() + ".new"} {
+	for _, name := range []string{a.noteFile() + ".new", a.noteFile(), a.journalFile() + ".new", a.journalFile()} {
 		if err := remove(name); err != nil {
 			return err
 		}

@@ -97,7 +97,7 @@ func (f folders) settle(from int) {
 	_, err := Recover(f.t.Context(), roots, f.roots, known.vouch, "")
 	require.NoError(f.t, err)
 	for _, root := range f.roots {
-		left, err := filepath.Glob(filepath.Join(filepath.Dir(root), tree.NoteName))
+		left, err := filepath.Glob(filepath.Join(filepath.Dir(root), tree.NoteName+"*"))
 		require.NoError(f.t, err)
 		assert.Empty(f.t, left, "no note is left")
 		r, err := Unfinished([]string{root}, f.roots)

@@ -17,6 +17,7 @@ import (
 	"ostrov/internal/core/coretest"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/keep"
+	"ostrov/internal/longtest"
 )
 
 // oddNames are names that a file system can hold and that something on the way could trip over.
@@ -89,7 +90,7 @@ func TestAnyTreeComesBack(t *testing.T) {
 	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
 		t.Skip("a file system that holds any bytes as names")
 	}
-	for seed := range uint64(6) {
+	for seed := range uint64(longtest.Of(2, 12)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			w := coretest.New(t)
 			slot := w.Voyages("slot_01")

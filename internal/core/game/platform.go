@@ -11,10 +11,9 @@ import (
 	"runtime"
 	"strings"
 
+	"github.com/adrg/xdg"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
-
-	"github.com/adrg/xdg"
 
 	"ostrov/internal/core/tree"
 )

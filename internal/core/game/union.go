@@ -1,12 +1,11 @@
 package game
 
 import (
+	"reflect"
 	"strings"
 
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/strict"
-
-	"reflect"
 )
 
 // Strings is one text or a list of them.

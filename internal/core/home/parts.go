@@ -116,3 +116,42 @@ func CheckFree(path string, replace bool) error {
 	}
 	return nil
 }
+
+// NewFolder makes a folder, which must be missing or empty, with what fill writes: beside it first, then it gets its name.
+func (h *Home) NewFolder(dir string, fill func(temp string, batch *durable.Batch) error) (err error) {
+	if err := CheckEmpty(dir); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o777); err != nil {
+		return err
+	}
+	temp, done, err := h.TempFolder(filepath.Dir(dir))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, done()) }()
+	var batch durable.Batch
+	if err := fill(temp, &batch); err != nil {
+		return err
+	}
+	if err := errors.Join(durable.Chmod(temp, 0o777), batch.End(temp)); err != nil {
+		return err
+	}
+	_ = os.Remove(dir) // where it is there, it is empty
+	if err := durable.Rename(temp, dir); err != nil {
+		return err
+	}
+	return durable.SyncDir(filepath.Dir(dir))
+}
+
+// CheckEmpty refuses a folder that has something in it; one that is missing is as good as empty.
+func CheckEmpty(dir string) error {
+	list, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if len(list) > 0 {
+		return problem.Usage(problem.Advise("choose a new folder"), "%s is not empty", dir)
+	}
+	return nil
+}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"iter"
 	"maps"
 	"path/filepath"
@@ -55,7 +56,11 @@ func (kp *keeper) abandon() {
 
 // omit names something that cannot be read and is not kept.
 func (kp *keeper) omit(path string, err error) {
-	kp.leftOut = append(kp.leftOut, archive.LeftOut{Path: path, Why: assess.Reading(err)})
+	left := archive.LeftOut{Path: path, Why: assess.Reading(err)}
+	if of := (*fs.PathError)(nil); errors.As(err, &of) && strings.HasPrefix(of.Path, path) { // the file in it
+		left.Path, left.Why = of.Path, of.Err.Error()
+	}
+	kp.leftOut = append(kp.leftOut, left)
 }
 
 // with reports whether the request is for what is meant, too. The game is kept with its mods: alone it would be half of what was played.

@@ -25,15 +25,8 @@ func (kp *keeper) from(ctx context.Context, st *facts.State, snap *archive.Snaps
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return problem.Usage(nil, "%s is not a folder", dir)
 	}
-	var entries []tree.Entry
-	if err := tree.Walk(ctx, dir, func(e tree.Entry) error {
-		if e.Kind == tree.Unread {
-			kp.omit(filepath.Join(dir, filepath.FromSlash(e.Path)), e.Err)
-			return nil
-		}
-		entries = append(entries, e)
-		return nil
-	}); err != nil {
+	entries, err := kp.entriesIn(ctx, dir)
+	if err != nil {
 		return err
 	}
 	byPath := map[string]tree.Entry{}
@@ -99,6 +92,19 @@ func (kp *keeper) from(ctx context.Context, st *facts.State, snap *archive.Snaps
 		}
 	}
 	return nil
+}
+
+// entriesIn are all entries of a folder that can be looked at; the others are left out by name.
+func (kp *keeper) entriesIn(ctx context.Context, dir string) (entries []tree.Entry, err error) {
+	err = tree.Walk(ctx, dir, func(e tree.Entry) error {
+		if e.Kind == tree.Unread {
+			kp.omit(filepath.Join(dir, filepath.FromSlash(e.Path)), e.Err)
+			return nil
+		}
+		entries = append(entries, e)
+		return nil
+	})
+	return entries, err
 }
 
 // accountIn is the account whose folder a path in a copy goes through, or "".

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -131,14 +130,6 @@ func (r *restorer) roots(req RestoreRequest) error {
 	return nil
 }
 
-// guard keeps the line that a save belongs to, or leaves one that belongs to none aside.
-func guard(s *facts.Save) plan.Safeguard {
-	if s == nil || s.Line == "" {
-		return plan.LeaveAside()
-	}
-	return plan.KeepLine(s.Line)
-}
-
 // filesGuard keeps the line that is played: settings and what mods stored are kept with it.
 func filesGuard(st *facts.State) plan.Safeguard {
 	if current := st.Current(); current != nil {
@@ -204,10 +195,10 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	for _, top := range tops {
 		targets = append(targets, plan.Target{Root: folder.Path, Name: top, Fill: r.fill(nodes, top), Source: inSnapshot(r.snap)})
 	}
-	r.p.Put(r.ctx, step, guard(now), s, targets...)
+	r.p.Put(r.ctx, step, plan.Guard(now), s, targets...)
 	if now != nil {
 		gone := slices.DeleteFunc(now.Tops(), func(top string) bool { return slices.Contains(tops, top) })
-		r.p.Replacing(r.ctx, folder.Path, guard(now), gone...)
+		r.p.Replacing(r.ctx, folder.Path, plan.Guard(now), gone...)
 	}
 	return nil
 }
@@ -297,14 +288,6 @@ func (r *restorer) fill(nodes []archive.Node, top string) plan.Fill {
 	}
 }
 
-// leadsOut is where a link leads that lies in top, "" where it stays in there.
-func leadsOut(n archive.Node, top string) string {
-	if to := path.Join(path.Dir(n.Path), n.Target); !path.IsAbs(n.Target) && (to == top || strings.HasPrefix(to, top+"/")) {
-		return ""
-	}
-	return n.Target
-}
-
 func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top string, stage *plan.Stage, progress func(n int64)) error {
 	for _, n := range nodes {
 		progress(n.Size)
@@ -317,7 +300,7 @@ func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top
 		case tree.Dir:
 			err = stage.Mkdir(name, n.Entry())
 		case tree.Link:
-			if leadsOut(n, top) != "" {
+			if n.LeadsOut(top) != "" {
 				continue // what it leads to was never part of the save
 			}
 			err = stage.Symlink(name, n.Target)
@@ -344,7 +327,7 @@ func (r *restorer) removeOthers() {
 // remove plans to take a save away.
 func (r *restorer) remove(s *facts.Save, why string) {
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name, Note: why}
-	r.p.Remove(r.ctx, step, guard(s), &plan.Save{Install: r.st.Install.Address(), Key: s.Key(), Before: plan.Standing(r.st, s)}, s.Tops()...)
+	r.p.Remove(r.ctx, step, plan.Guard(s), &plan.Save{Install: r.st.Install.Address(), Key: s.Key(), Before: plan.Standing(r.st, s)}, s.Tops()...)
 }
 
 // warn tells how the game will differ from the snapshot even when all planned is done.

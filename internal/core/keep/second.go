@@ -3,7 +3,6 @@ package keep
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -113,7 +112,7 @@ func layOut(ctx context.Context, h *home.Home, snap *archive.Snapshot, first *ga
 		return err
 	}
 	progress := h.Counting("restore", snap.Bytes())
-	return makeFolder(h, dir, func(temp string, batch *durable.Batch) error {
+	return h.NewFolder(dir, func(temp string, batch *durable.Batch) error {
 		for _, kind := range []archive.Kind{archive.Game, archive.Mods, archive.Settings} { // the game first: where the rest lies is asked of it
 			for _, root := range snap.Roots {
 				if root.Kind != kind {
@@ -129,10 +128,7 @@ func layOut(ctx context.Context, h *home.Home, snap *archive.Snapshot, first *ga
 					}
 					continue
 				}
-				if err := os.MkdirAll(into, 0o777); err != nil {
-					return err
-				}
-				n, err := rootWriter{a: a, snap: snap, root: root, progress: progress, batch: batch}.write(ctx, into)
+				n, err := a.Extract(ctx, root, archive.Out{Dir: into, Spell: spelled, Progress: progress, Batch: batch})
 				if err != nil {
 					return problem.New(problem.Do("archive verify"), "the game of %s could not be brought back whole, so nothing has been written: %w", snap.Address(), err)
 				}

@@ -164,7 +164,7 @@ func (r *restorer) putAway(playthrough, kind string) error {
 			continue
 		}
 		step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name, Note: "of " + playthrough}
-		r.p.Remove(r.ctx, step, guard(s), &plan.Save{Install: install, Key: s.Key(), Before: before}, s.Tops()...)
+		r.p.Remove(r.ctx, step, plan.Guard(s), &plan.Save{Install: install, Key: s.Key(), Before: before}, s.Tops()...)
 	}
 	if kind != "" {
 		return nil

@@ -1,6 +1,7 @@
 package parcel
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"io"
@@ -12,8 +13,6 @@ import (
 	"testing"
 	"testing/fstest"
 	"time"
-
-	"archive/zip"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -45,6 +45,14 @@ func KeepLine(name string) Safeguard { return Safeguard{name} }
 // LeaveAside leaves what goes beside the folder.
 func LeaveAside() Safeguard { return Safeguard{} }
 
+// Guard keeps the line that a save belongs to, and leaves one that belongs to none aside. nil is no save.
+func Guard(s *facts.Save) Safeguard {
+	if s == nil || s.Line == "" {
+		return LeaveAside()
+	}
+	return KeepLine(s.Line)
+}
+
 // Verb is what a step does.
 type Verb string
 

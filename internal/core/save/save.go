@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -98,6 +99,50 @@ func (s *Save) Tops() []string {
 	return tops
 }
 
+// Name is what a file or folder of a save is called, and would be called.
+type Name struct{ From, To string }
+
+// Renamed is what the files or the folder of the save would be called with other captures, its own name first.
+func (s *Save) Renamed(captures map[string]string) ([]Name, error) {
+	to, ok := s.Kind.Names()[0].Spell(captures)
+	if !ok {
+		return nil, fmt.Errorf("the name %s cannot be made out of %v", s.Kind.Names()[0], captures)
+	}
+	switch s.Kind.Unit {
+	case game.UnitFolder:
+		return []Name{{s.Name, to}}, nil
+	case game.UnitFile:
+		names := []Name{{s.Name, to}}
+		old, fresh := CompanionNames(s.Kind, s.Name), CompanionNames(s.Kind, to)
+		for _, f := range s.Files {
+			if i := slices.Index(old, f.Path); i >= 0 {
+				names = append(names, Name{f.Path, fresh[i]})
+			}
+		}
+		return names, nil
+	}
+	var names []Name
+	for _, f := range s.Files {
+		spelled := ""
+		for _, n := range s.Kind.Names() {
+			own, ok := n.Match(f.Path, true)
+			if !ok {
+				continue
+			}
+			maps.Copy(own, captures)
+			if spelled, ok = n.Spell(own); !ok { // the ending is not captured: keep it
+				spelled = strings.TrimSuffix(to, path.Ext(to)) + path.Ext(f.Path)
+			}
+			break
+		}
+		if spelled == "" {
+			return nil, fmt.Errorf("%s is not called as the game calls it", f.Path)
+		}
+		names = append(names, Name{f.Path, spelled})
+	}
+	return names, nil
+}
+
 // Unread is a folder of saves that cannot be listed: what is in it is not known.
 type Unread struct {
 	Folder game.Located
@@ -166,7 +211,7 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 			s.Facts = Read(ctx, kind, tree.DirFS(folder.Path), s.Name, paths(s.Files))
 			return s.Facts.Problem == nil
 		})
-		if kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
+		if s.unread == nil && kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
 			continue // a folder of another kind that lies among the saves
 		}
 		saves = append(saves, s)
@@ -198,14 +243,6 @@ func anyDeclared(kind *game.Save, name string, files []string) bool {
 		}
 	}
 	return false
-}
-
-func paths(entries []tree.Entry) []string {
-	list := make([]string, len(entries))
-	for i, e := range entries {
-		list[i] = e.Path
-	}
-	return list
 }
 
 type named struct {
@@ -246,89 +283,6 @@ func inRange(kind *game.Save, captures map[string]string) bool {
 	n, ok := kind.Slots.Number(captures["slot"])
 	first, last := kind.Slots.Range()
 	return ok && n >= first && n <= last
-}
-
-func ignored(kind *game.Save, name string) bool {
-	for _, g := range kind.Ignore {
-		if doublestar.MatchUnvalidated(g, name) || doublestar.MatchUnvalidated(g, path.Base(name)) {
-			return true
-		}
-	}
-	return false
-}
-
-// CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a database keeps.
-func CompanionNames(kind *game.Save, name string) []string {
-	named := kind.CompanionsOf(name)
-	for _, f := range kind.Files {
-		if f.Form == "sqlite" && f.Path == "." {
-			for _, ending := range form.SQLiteCompanions {
-				named = append(named, name+ending)
-			}
-		}
-	}
-	return named
-}
-
-// FilesOf are the files of a save that a declared file means: one, or all that its glob matches.
-func FilesOf(kind *game.Save, declared game.File, name string, files []string) []string {
-	if declared.Path == "." {
-		return files[:min(1, len(files))]
-	}
-	var found []string
-	for _, f := range files {
-		inside := f
-		if kind.Unit == game.UnitFolder && name != "." {
-			inside = strings.TrimPrefix(f, name+"/")
-		}
-		if inside == declared.Path || strings.EqualFold(inside, declared.Path) || doublestar.MatchUnvalidated(declared.Path, inside) {
-			found = append(found, f)
-		}
-	}
-	return found
-}
-
-// Paths are the paths of the save's files, relative to its folder.
-func (s *Save) Paths() []string { return paths(s.Files) }
-
-// members lists the files of the save that names make up. unread is why some of them are not known, or nil.
-func members(ctx context.Context, kind *game.Save, dir string, names []string) (files []tree.Entry, unread, err error) {
-	for _, name := range names {
-		if kind.Unit != game.UnitFolder {
-			for _, part := range append([]string{name}, CompanionNames(kind, name)...) {
-				switch e, err := tree.Stat(dir, part); {
-				case err == nil && e.Kind == tree.File:
-					files = append(files, e)
-				case err != nil && !errors.Is(err, fs.ErrNotExist):
-					unread = err
-				}
-			}
-			continue
-		}
-		err := tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error {
-			if ignored(kind, e.Path) {
-				if e.Kind == tree.Dir {
-					return fs.SkipDir
-				}
-				return nil
-			}
-			switch e.Kind {
-			case tree.File:
-				e.Path = name + "/" + e.Path
-				files = append(files, e)
-			case tree.Unread:
-				unread = e.Err
-			}
-			return nil
-		})
-		if ctx.Err() != nil {
-			return nil, nil, ctx.Err()
-		}
-		if err != nil { // the save's own folder
-			unread = err
-		}
-	}
-	return files, unread, nil
 }
 
 // Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.

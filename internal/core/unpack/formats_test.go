@@ -8,8 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"ostrov/internal/core/unpack/unpacktest"
-
 	"github.com/klauspost/compress/zip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -17,6 +15,8 @@ import (
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/japanese"
+
+	"ostrov/internal/core/unpack/unpacktest"
 )
 
 func fixture(t testing.TB, name string) []byte {

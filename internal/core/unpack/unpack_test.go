@@ -11,10 +11,10 @@ import (
 	"strings"
 	"testing"
 
-	"ostrov/internal/core/unpack/unpacktest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/unpack/unpacktest"
 )
 
 // look opens data as a download in a folder of its own and inspects it; nothing may be written outside the scratch folder.

@@ -85,14 +85,11 @@ func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
 	}
 	step := plan.Step{What: fmt.Sprintf("%q", c.Title()), Root: t.Folder.Path, Name: t.Name}
 	effect := &plan.Save{Install: st.Install.Address(), Key: facts.KeyAt(t.Folder, t.Name), After: plan.Stand{There: true}}
-	guard := plan.LeaveAside()
+	guard := plan.Guard(t.Replaces)
 	if old := t.Replaces; old != nil {
 		step.Was = plan.Describe(old)
 		effect.Before = plan.Standing(st, old)
 		effect.After.Place = &logbook.Place{Key: old.Key(), Seen: v.h.Now()} // what lies there next is another save
-		if old.Line != "" {
-			guard = plan.KeepLine(old.Line)
-		}
 	}
 	if current := st.Current(); current != nil && len(st.Lines) > 1 {
 		effect.After.Line = current.Name

@@ -1,0 +1,138 @@
+package cli_test
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// everything is all that lies below a folder, byte for byte, Ostrov's own files too.
+func everything(t testing.TB, dir string) map[string]string {
+	all := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := d.Info()
+		require.NoError(t, err)
+		text := info.Mode().String()
+		if info.Mode().IsRegular() {
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			text += fmt.Sprintf(" %x", sha256.Sum256(data))
+		}
+		all[path] = text
+		return nil
+	}))
+	return all
+}
+
+var commandLine = regexp.MustCompile(`(?m)^   ?([a-z][a-z-]*)  +\S`)
+
+// commands are all commands and their commands, as help lists them.
+func (w *world) commands() []string {
+	var all []string
+	for _, m := range commandLine.FindAllStringSubmatch(w.ok("help").out, -1) {
+		help := w.ok("help", m[1]).out
+		_, below, has := strings.Cut(help, "COMMANDS:\n")
+		below, _, _ = strings.Cut(below, "\n\n")
+		all = append(all, m[1])
+		if has {
+			for _, sub := range commandLine.FindAllStringSubmatch(below, -1) {
+				all = append(all, m[1]+" "+sub[1])
+			}
+		}
+	}
+	return all
+}
+
+// dryRuns are command lines that would change something, at least one for each command there is.
+var dryRuns = [][]string{
+	{"demo", "--dir", "another"}, {"games"}, {"games", "add", "night-tram", "--at", "games/NightTram", "--player-home", "player"}, {"games", "show", "tidewrack"},
+	{"games", "test", "tidewrack"}, {"games", "base", "tidewrack"}, {"games", "forget", "brass-orchard"},
+	{"look"}, {"look", "tidewrack"}, {"look", "tidewrack", "--put-aside"}, {"saves", "tidewrack"}, {"saves", "rename", "tidewrack/3", "9"}, {"saves", "duplicate", "tidewrack/3"},
+	{"saves", "remove", "tidewrack/3"}, {"needs", "tidewrack/3"}, {"needs", "tidewrack/3", "--state", "version 1.6.2"},
+	{"compare", "tidewrack.1", "tidewrack@main"}, {"mods", "tidewrack"}, {"mods", "tidewrack", "--write", "list.md"},
+	{"keep", "tidewrack", "--with", "mods", "-m", "note"}, {"keep", "brass-orchard"}, {"keep", "tidewrack", "--settings", "mine"}, {"kept"}, {"kept", "tidewrack.1"},
+	{"kept", "tidewrack.1", "-m", "a word", "--tag", "best"}, {"kept", "tidewrack.1", "--export", "out.zip"},
+	{"restore", "night-run.1"}, {"restore", "tidewrack.1", "--slot", "1"}, {"restore", "tidewrack.1", "--to", "out"}, {"restore", "tidewrack.1", "--only", "settings"},
+	{"archive"}, {"archive", "add", "drive"}, {"archive", "verify"}, {"archive", "copy", "drive"}, {"archive", "clear-old", "--days", "0", "--count", "1"},
+	{"vet", "downloads/quiet-cove.zip"}, {"place", "downloads/quiet-cove.zip"}, {"place", "downloads/quiet-cove.zip", "--slot", "1"},
+	{"parcel", "tidewrack/3", "-o", "parcel.zip"}, {"play", "tidewrack", "--", "true"}, {"watch", "tidewrack"},
+	{"playthroughs"}, {"playthroughs", "start", "Night", "tidewrack"}, {"playthroughs", "assign", "night-run", "tidewrack/3"}, {"playthroughs", "activate", "tidewrack"},
+	{"playthroughs", "close", "night-run"}, {"playthroughs", "note", "tidewrack", "a word"}, {"playthroughs", "rename", "tidewrack", "Another"},
+	{"swap", "tidewrack"}, {"fresh", "Third Run", "tidewrack"}, {"undo"}, {"undo", "--list"}, {"undo", "tidewrack"}, {"redo"},
+}
+
+// dryWorld has had one of everything: snapshots, lines of play, a change and one that was taken back.
+func dryWorld(t *testing.T) *world {
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "-m", "first")
+	w.ok("fresh", "Night Run", "tidewrack", "--yes")
+	w.ok("place", "downloads/quiet-cove.zip", "--yes")
+	w.ok("keep", "tidewrack")
+	w.ok("place", "downloads/lamp-race.zip", "--pick", "10 lamps", "--yes")
+	w.ok("undo", "--yes")
+	slots, err := filepath.Glob(w.voyages("slot_*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, slots)
+	require.NoError(t, os.WriteFile(filepath.Join(slots[0], "new.bin"), []byte("since"), 0o644))
+	return w
+}
+
+func TestDryRunChangesNothing(t *testing.T) {
+	t.Parallel()
+	w := dryWorld(t)
+	covered := map[string]bool{"help": true}
+	before := everything(t, w.dir)
+	for _, args := range dryRuns {
+		for _, json := range []bool{false, true} {
+			line := append([]string{"--dry-run"}, args...)
+			if i := len(args) - 2; i > 0 && args[i] == "--" { // options stand before the game's command
+				line = append(append([]string{}, args[:i]...), append([]string{"--dry-run"}, args[i:]...)...)
+			}
+			if json {
+				line = append([]string{"--json"}, line...)
+			}
+			r := w.run(line...)
+			assert.NotContains(t, r.err, "panic", line)
+			assert.NotEqual(t, 2, r.status, "%v is used as meant: %s", line, r.err)
+			if now := everything(t, w.dir); !assert.ObjectsAreEqual(before, now) {
+				require.Equal(t, before, now, "%v changes something", line)
+			}
+			if json && r.status == 0 {
+				assert.True(t, strings.HasPrefix(r.out, "{"), "%v prints JSON: %.200s", line, r.out)
+			}
+		}
+		covered[args[0]] = true
+		if len(args) > 1 {
+			covered[args[0]+" "+args[1]] = true
+		}
+	}
+	for _, c := range w.commands() {
+		assert.True(t, covered[c], "%s is tried", c)
+	}
+}
+
+// TestReadOnlyHome runs what only shows on a home that cannot be written.
+func TestReadOnlyHome(t *testing.T) {
+	t.Parallel()
+	w := dryWorld(t)
+	w.readable()
+	before := everything(t, w.dir)
+	for _, args := range [][]string{{"look"}, {"look", "tidewrack"}, {"vet", "downloads/quiet-cove.zip"}, {"kept"}, {"saves", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"},
+		{"undo", "--list"}, {"place", "downloads/quiet-cove.zip", "--dry-run"}, {"undo", "--dry-run"}, {"mods", "tidewrack"}, {"needs", "tidewrack/3"}, {"--generate-shell-completion"}} {
+		r := w.asNobody(args...)
+		assert.Zero(t, r.status, "%v: %s", args, r.err)
+		assert.Equal(t, before, everything(t, w.dir), args)
+	}
+	assert.Equal(t, before, everything(t, w.dir))
+}

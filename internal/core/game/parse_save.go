@@ -1,0 +1,120 @@
+package game
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+func (v validator) save(at string, s *Save) {
+	if !idPattern.MatchString(s.ID) {
+		v.Errorf(at, "", "a save needs an id of a-z, 0-9 and -")
+	}
+	if s.Unit != UnitFile && s.Unit != UnitFolder && s.Unit != UnitSet {
+		v.Errorf(at+".unit", "", "the unit %q is not file, folder or set", s.Unit)
+	}
+	v.folderID(at+".folder", s.Folder)
+	if len(s.Name) == 0 {
+		v.Errorf(at, "", "a save needs a name")
+	}
+	slot := false
+	for _, text := range s.Name {
+		name, err := ParseName(text)
+		if err != nil {
+			v.Errorf(at+".name", "", "%v", err)
+			continue
+		}
+		slot = slot || name.HasSlot()
+		s.names = append(s.names, name)
+	}
+	if s.Slots != nil {
+		if err := s.Slots.check(); err != nil {
+			v.Errorf(at+".slots", "", "%v", err)
+		} else if !slot {
+			v.Errorf(at+".slots", "", "slots need a {slot} in the name")
+		}
+	}
+	v.cond(at+".if", s.If)
+	v.globs(at+".ignore", s.Ignore)
+	for _, c := range s.Companions {
+		if s.Unit != UnitFile || strings.ContainsAny(c, "/\\?[{") || strings.Count(c, "*") > 1 {
+			v.Errorf(at+".companions", "", "%q: companions are files beside a save of the unit file, * standing for its name without the ending", c)
+		}
+	}
+	if s.WhileRunning != "" && s.WhileRunning != "refuse" && s.WhileRunning != "others" {
+		v.Errorf(at+".while_running", "", "%q is not refuse or others", s.WhileRunning)
+	}
+	v.inner(at, s.Files)
+	for id, f := range s.Field {
+		v.fields(at+".field."+id, f, s.Files)
+	}
+	for _, c := range s.Columns {
+		v.defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
+	}
+	v.lists(at+".mods", s.Mods, s.Files)
+	if s.NoMods && len(s.Mods) > 0 {
+		v.Errorf(at, "", "a save with no_mods lists no mods")
+	}
+	if s.Is != nil {
+		if _, _, err := s.Is.magic(); err != nil {
+			v.Errorf(at+".is.magic", "", "%v", err)
+		}
+		for _, f := range s.Is.Has {
+			v.defined(at+".is.has", "[save.field]", f, keys(s.Field))
+		}
+	}
+	if o := s.Owner; o != nil {
+		if o.In != "" {
+			v.query(at+".owner", o.In, o.At, false, s.Files)
+		}
+		if v.d.Account == nil {
+			v.Errorf(at+".owner", "", "an owner needs [account], to know which is the player's own")
+		}
+	}
+}
+
+func (v validator) globs(at string, globs []string) {
+	for _, g := range globs {
+		if !doublestar.ValidatePattern(g) {
+			v.Errorf(at, "", "%q is not a glob", g)
+		}
+	}
+}
+
+func (v validator) mod(at string, m *Mod) {
+	if !idPattern.MatchString(m.ID) {
+		v.Errorf(at, "", "a mod needs an id of a-z, 0-9 and -")
+	}
+	if m.Unit != UnitFile && m.Unit != UnitFolder {
+		v.Errorf(at+".unit", "", "the unit %q is not file or folder", m.Unit)
+	}
+	v.folderID(at+".folder", m.Folder)
+	v.globs(at+".name", []string{m.Name})
+	v.globs(at+".marker", append(m.Marker, m.Pack...))
+	v.inner(at, m.Files)
+	for id, f := range m.Field {
+		v.fields(at+".field."+id, f, m.Files)
+	}
+	v.lists(at+".needs", m.Needs, m.Files)
+	v.lists(at+".optional", m.Optional, m.Files)
+	v.lists(at+".clashes", m.Clashes, m.Files)
+	for i, a := range m.Adds {
+		where := fmt.Sprintf("%s.adds.%d", at, i)
+		switch {
+		case (a.In == "") == (a.Prefix == ""):
+			v.Errorf(where, "", "identifiers are read either `in` a file or told by their `prefix`")
+		case a.In != "":
+			l := a.list()
+			v.list(where, &l, m.Files)
+		}
+	}
+	v.affects(at+".affects", m.Affects)
+}
+
+func (v validator) affects(at, affects string) {
+	if !slices.Contains([]string{"", "nothing", "look", "content"}, affects) {
+		v.Errorf(at, "", "%q is not nothing, look or content", affects)
+	}
+}

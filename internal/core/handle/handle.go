@@ -1,0 +1,188 @@
+// Package handle does with single saves what is otherwise done in a file manager: it gives one another slot or name, copies it, takes it away.
+//
+// It plans; a plan keeps first what goes, and undo takes it back. It promises names that the game looks for, and to put a save only where none is. It never
+// alters what is in a save.
+package handle
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
+	"ostrov/internal/core/unpack"
+)
+
+// Rename plans to give a save the slot or name to.
+func Rename(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to string) (*plan.Plan, error) {
+	p, err := put(ctx, h, st, s, to, "rename")
+	if err != nil {
+		return nil, err
+	}
+	gone := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name, Note: "under its former name"}
+	p.Remove(ctx, gone, plan.Guard(s), &plan.Save{Install: st.Install.Address(), Key: s.Key(), Before: plan.Standing(st, s)}, s.Tops()...)
+	return p, p.Err()
+}
+
+// Duplicate plans to copy a save to the slot or name to, or where to is "" to the first that is free.
+func Duplicate(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to string) (*plan.Plan, error) {
+	p, err := put(ctx, h, st, s, to, "duplicate")
+	if err != nil {
+		return nil, err
+	}
+	return p, p.Err()
+}
+
+// Remove plans to take a save away.
+func Remove(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save) (*plan.Plan, error) {
+	p, err := begin(ctx, h, st, s, "remove "+s.Called())
+	if err != nil {
+		return nil, err
+	}
+	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name}
+	p.Remove(ctx, step, plan.Guard(s), &plan.Save{Install: st.Install.Address(), Key: s.Key(), Before: plan.Standing(st, s)}, s.Tops()...)
+	return p, p.Err()
+}
+
+func begin(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, title string) (*plan.Plan, error) {
+	if s.Folder.Managed {
+		return nil, problem.Usage(nil, "the folder %s belongs to another program and is never written", s.Folder.ID)
+	}
+	guard := func() error { return plan.MayChange(ctx, st.Install, s.Kind, s.Save) }
+	if err := guard(); err != nil {
+		return nil, err
+	}
+	return plan.New(ctx, h, st, title, guard), nil
+}
+
+// put plans to copy a save to another place.
+func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, verb string) (*plan.Plan, error) {
+	if s.Unread != nil {
+		return nil, problem.Usage(nil, "%s cannot be read: %w; nothing has been changed", s.Called(), s.Unread)
+	}
+	captures, err := place(st, s, to)
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.Renamed(captures)
+	if err != nil {
+		return nil, err
+	}
+	title := fmt.Sprintf("%s %s to %s", verb, s.Called(), names[0].To)
+	p, err := begin(ctx, h, st, s, title)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names {
+		if _, err := tree.Stat(s.Folder.Path, n.To); err == nil {
+			return nil, problem.Usage(problem.Advise("choose another"), "%s is taken; nothing has been changed", n.To)
+		}
+	}
+	after := plan.Standing(st, s)
+	if after.Place != nil {
+		after.Place.Key, after.Place.Slot = facts.KeyAt(s.Folder, names[0].To), ""
+	}
+	var targets []plan.Target
+	for _, n := range names {
+		targets = append(targets, plan.Target{Root: s.Folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From)})
+	}
+	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: names[0].To}
+	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Install: st.Install.Address(), Key: facts.KeyAt(s.Folder, names[0].To), After: after}, targets...)
+	return p, nil
+}
+
+// maxFree bounds the search for a free name.
+const maxFree = 1000
+
+// place finds the captures of the name that a save would have: in the slot or with the name to, or where that is "" in the first that is free.
+func place(st *facts.State, s *facts.Save, to string) (map[string]string, error) {
+	pattern, slots := s.Kind.Names()[0], s.Kind.Slots
+	free := func(captures map[string]string) bool {
+		spelled, ok := pattern.Spell(captures)
+		return ok && st.At(s.Folder, spelled) == nil
+	}
+	with := func(capture, value string) map[string]string {
+		captures := maps.Clone(s.Captures)
+		captures[capture] = value
+		return captures
+	}
+	if slots != nil && pattern.HasSlot() {
+		first, last := slots.Range()
+		for n := first; n <= last; n++ {
+			captures := with("slot", pattern.SpellSlot(n))
+			if to == "" && free(captures) || to != "" && strings.EqualFold(slots.Shown(n), to) {
+				return captures, nil
+			}
+		}
+		if to == "" {
+			return nil, problem.Usage(problem.Do("saves remove", st.Address(s)), "all %d slots are taken", last-first+1)
+		}
+		return nil, problem.Usage(nil, "there is no slot %s; they go from %s to %s", to, slots.Shown(first), slots.Shown(last))
+	}
+	if captures, ok := pattern.Match(to, false); ok {
+		return captures, nil
+	}
+	stem := to
+	if stem == "" {
+		stem = s.Captures["name"]
+	}
+	for i := 1; i < maxFree; i++ {
+		captures := with("name", stem)
+		if to == "" && i > 1 {
+			captures["name"] = fmt.Sprintf("%s %d", stem, i)
+		}
+		spelled, ok := pattern.Spell(captures)
+		if !ok || unpack.CheckName(spelled) != "" || strings.ContainsAny(spelled, "/\\") {
+			break
+		}
+		if again, ok := pattern.Match(spelled, false); ok && (to != "" || free(captures)) {
+			return again, nil
+		}
+	}
+	return nil, problem.Usage(nil, "the game's name for it, %s, cannot be made out of %q", pattern, stem)
+}
+
+// copyOf copies a file or folder as it is.
+func copyOf(dir, name string) plan.Fill {
+	return func(ctx context.Context, stage *plan.Stage) error {
+		root, err := os.OpenRoot(dir)
+		if err != nil {
+			return err
+		}
+		defer root.Close()
+		one := func(inside string, e tree.Entry) error {
+			switch e.Kind {
+			case tree.Dir:
+				return stage.Mkdir(inside, e)
+			case tree.Link:
+				return stage.Symlink(inside, e.Target)
+			case tree.File:
+				f, err := root.Open(path.Join(name, inside))
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				return stage.Write(inside, e, func(w io.Writer) error { _, err := io.Copy(w, f); return err })
+			default:
+				return fmt.Errorf("%s cannot be copied: it is neither file nor folder", path.Join(name, inside))
+			}
+		}
+		top, err := tree.Stat(dir, name)
+		if err != nil {
+			return err
+		}
+		if err := one(".", top); err != nil || top.Kind != tree.Dir {
+			return err
+		}
+		return tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error { return one(e.Path, e) })
+	}
+}

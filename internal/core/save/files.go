@@ -1,0 +1,107 @@
+package save
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
+)
+
+// Paths are the paths of the save's files, relative to its folder.
+func (s *Save) Paths() []string { return paths(s.Files) }
+
+// members lists the files of the save that names make up. unread is why some of them are not known, or nil.
+func members(ctx context.Context, kind *game.Save, dir string, names []string) (files []tree.Entry, unread, err error) {
+	for _, name := range names {
+		if kind.Unit != game.UnitFolder {
+			for _, part := range append([]string{name}, CompanionNames(kind, name)...) {
+				switch e, err := tree.Stat(dir, part); {
+				case err == nil && e.Kind == tree.File:
+					files = append(files, e)
+				case err != nil && !errors.Is(err, fs.ErrNotExist):
+					unread = err
+				}
+			}
+			continue
+		}
+		err := tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error {
+			if ignored(kind, e.Path) {
+				if e.Kind == tree.Dir {
+					return fs.SkipDir
+				}
+				return nil
+			}
+			switch e.Kind {
+			case tree.File:
+				e.Path = name + "/" + e.Path
+				files = append(files, e)
+			case tree.Unread:
+				unread = e.Err
+			}
+			return nil
+		})
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err != nil { // the save's own folder
+			unread = err
+		}
+	}
+	return files, unread, nil
+}
+
+// FilesOf are the files of a save that a declared file means: one, or all that its glob matches.
+func FilesOf(kind *game.Save, declared game.File, name string, files []string) []string {
+	if declared.Path == "." {
+		return files[:min(1, len(files))]
+	}
+	var found []string
+	for _, f := range files {
+		inside := f
+		if kind.Unit == game.UnitFolder && name != "." {
+			inside = strings.TrimPrefix(f, name+"/")
+		}
+		if inside == declared.Path || strings.EqualFold(inside, declared.Path) || doublestar.MatchUnvalidated(declared.Path, inside) {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+// CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a database keeps.
+func CompanionNames(kind *game.Save, name string) []string {
+	named := kind.CompanionsOf(name)
+	for _, f := range kind.Files {
+		if f.Form == "sqlite" && f.Path == "." {
+			for _, ending := range form.SQLiteCompanions {
+				named = append(named, name+ending)
+			}
+		}
+	}
+	return named
+}
+
+func ignored(kind *game.Save, name string) bool {
+	for _, g := range kind.Ignore {
+		if doublestar.MatchUnvalidated(g, name) || doublestar.MatchUnvalidated(g, path.Base(name)) {
+			return true
+		}
+	}
+	return false
+}
+
+func paths(entries []tree.Entry) []string {
+	list := make([]string, len(entries))
+	for i, e := range entries {
+		list[i] = e.Path
+	}
+	return list
+}
