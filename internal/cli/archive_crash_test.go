@@ -18,7 +18,7 @@ import (
 // killedAtRandom runs a command again and again, each time killed at another moment of what it takes to its end, and then looks whether the
 // archive is whole. Prepare gives each run something to do.
 func (w *world) killedAtRandom(prepare func(run int), command ...string) {
-	runs := longtest.Of(4, 25)
+	runs := 25
 	prepare(0)
 	start := time.Now()
 	w.ok(command...)
@@ -50,6 +50,7 @@ func (w *world) picture(run int) {
 }
 
 func TestKeepKilledAtRandomTimes(t *testing.T) {
+	longtest.Only(t)
 	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "-m", "as it was")
@@ -72,6 +73,7 @@ func TestKeepKilledAtRandomTimes(t *testing.T) {
 }
 
 func TestCopyKilledAtRandomTimes(t *testing.T) {
+	longtest.Only(t)
 	t.Parallel()
 	w := newWorld(t)
 	other := filepath.Join(t.TempDir(), "drive")
@@ -91,6 +93,7 @@ func TestCopyKilledAtRandomTimes(t *testing.T) {
 }
 
 func TestClearOldKilledAtRandomTimes(t *testing.T) {
+	longtest.Only(t)
 	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "-m", "as it was")

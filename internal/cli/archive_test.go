@@ -11,6 +11,7 @@ import (
 
 // TestSeveralArchives keeps into two, loses one's drive, copies what it missed, and repairs a damage from the other.
 func TestSeveralArchives(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	other := filepath.Join(t.TempDir(), "drive", "ostrov")
 	main := filepath.Join(t.TempDir(), "main")
@@ -76,6 +77,7 @@ func TestAnArchiveTakesOver(t *testing.T) {
 }
 
 func TestClearOld(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "-m", "before the storm")
 	for i, text := range []string{`"lamps "`, `"lamps  "`, `"lamps   "`} {

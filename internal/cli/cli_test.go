@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io/fs"
 	"os"
@@ -24,7 +25,10 @@ import (
 var program, faulty string
 
 func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "ostrov-test-")
+	flag.Parse()
+	_ = flag.Set("test.parallel", "6") // much of it is waiting for the drive
+	dir, err := os.MkdirTemp(fastTemp(), "ostrov-test-")
+	os.Setenv("TMPDIR", dir)
 	if err == nil {
 		program, faulty = filepath.Join(dir, "ostrov"), filepath.Join(dir, "ostrov-faulty")
 		err = build(program)
@@ -39,6 +43,14 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
+}
+
+// fastTemp is a folder in memory, where there is one: the tests make hundreds of worlds. "" is the usual place.
+func fastTemp() string {
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		return "/dev/shm"
+	}
+	return ""
 }
 
 func build(to string, flags ...string) error {
@@ -193,6 +205,7 @@ func (w *world) titles(game string) map[string]string {
 }
 
 func TestDemoTellsItsStory(t *testing.T) {
+	t.Parallel()
 	w := &world{t: t, dir: t.TempDir(), bin: program}
 	r := w.ok("demo")
 	for _, part := range []string{"$ ostrov look", "4 of 7 saves fit", "unfit for tidewrack", "dangerous: downloads/free-lamps.zip", "placed Quiet Cove",
@@ -204,6 +217,7 @@ func TestDemoTellsItsStory(t *testing.T) {
 }
 
 func TestDemoWorldIsTheSameEachTime(t *testing.T) {
+	t.Parallel()
 	a, b := &world{t: t, dir: filepath.Join(t.TempDir(), "x"), bin: program}, &world{t: t, dir: filepath.Join(t.TempDir(), "x"), bin: program}
 	a.ok("demo", "--dir", a.dir, "--quiet")
 	b.ok("demo", "--dir", b.dir, "--quiet")
@@ -223,6 +237,7 @@ func TestDemoWorldIsTheSameEachTime(t *testing.T) {
 }
 
 func TestLook(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	before := state(t, w.path("games"), w.path("prefix"), w.path("player"))
 	r := w.ok("look")
@@ -248,6 +263,7 @@ func TestLook(t *testing.T) {
 }
 
 func TestSavesThatGoOrShrinkAreNamed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("look")
 	require.NoError(t, os.RemoveAll(w.voyages("slot_01")))
@@ -262,6 +278,7 @@ func TestSavesThatGoOrShrinkAreNamed(t *testing.T) {
 }
 
 func TestNeeds(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	r := w.ok("needs", "tidewrack/7")
 	assert.Contains(t, r.out, "11 mods")
@@ -279,6 +296,7 @@ func TestNeeds(t *testing.T) {
 }
 
 func TestVet(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	for file, c := range map[string]struct {
 		status int
@@ -326,6 +344,7 @@ func TestVet(t *testing.T) {
 }
 
 func TestPlace(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	before := state(t, w.voyages())
 	assert.Contains(t, w.fails(7, "place", "downloads/sunken-isles.zip", "--yes").err, "unfit")
@@ -362,6 +381,7 @@ func TestPlace(t *testing.T) {
 }
 
 func TestKeepAndRestore(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	time.Sleep(2100 * time.Millisecond) // files as young as that are read again, since file systems round their times
 	w.ok("keep", "tidewrack", "-m", "first", "--with", "mods")
@@ -398,6 +418,7 @@ func TestKeepAndRestore(t *testing.T) {
 }
 
 func TestRestoreSetsSettingsBack(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	ini := w.path("prefix", "drive_c", "users", "keeper", "Documents", "Tidewrack", "config", "display.ini")
 	w.ok("keep", "tidewrack")
@@ -408,6 +429,7 @@ func TestRestoreSetsSettingsBack(t *testing.T) {
 }
 
 func TestKeepFromACopyMadeByHand(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	copied := filepath.Join(t.TempDir(), "backup old")
 	require.NoError(t, os.CopyFS(filepath.Join(copied, "slot_04"), os.DirFS(w.voyages("slot_04"))))
@@ -426,6 +448,7 @@ func TestKeepFromACopyMadeByHand(t *testing.T) {
 }
 
 func TestTwoPlaythroughsInOneFolder(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "--as", "gannet")
 	w.ok("playthroughs", "start", "Herring Run", "tidewrack")
@@ -450,6 +473,7 @@ func TestTwoPlaythroughsInOneFolder(t *testing.T) {
 }
 
 func TestArchiveInsideAGameIsRefused(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	for _, dir := range []string{w.voyages("archive"), w.path("games", "Tidewrack"), w.path("prefix", "drive_c", "users", "keeper", "Documents", "Tidewrack")} {
 		assert.NotZero(t, w.run("archive", "add", dir).status, dir)
@@ -465,6 +489,7 @@ func TestArchiveInsideAGameIsRefused(t *testing.T) {
 }
 
 func TestWrongUse(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	for _, c := range []struct {
 		args []string
@@ -495,6 +520,7 @@ func TestWrongUse(t *testing.T) {
 }
 
 func TestBrokenInputs(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	bad := filepath.Join(t.TempDir(), "bad.toml")
 	for text, want := range map[string]string{
@@ -536,6 +562,7 @@ func TestBrokenInputs(t *testing.T) {
 }
 
 func TestHomeThatCannotBeUsed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	db := w.path("ostrov", "logbook.sqlite")
@@ -554,6 +581,7 @@ func TestHomeThatCannotBeUsed(t *testing.T) {
 }
 
 func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	for _, args := range [][]string{
@@ -591,6 +619,7 @@ func TestJSONIsOneDocumentWithTheSameHead(t *testing.T) {
 }
 
 func TestForeignTextIsMadeVisible(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	text := `<bay title="evil&#x202e;title &#x9b;2J" release="2.3"><cogs/></bay>`
 	require.NoError(t, os.WriteFile(w.path("downloads", "x.xml"), []byte(text), 0o644))
@@ -599,6 +628,7 @@ func TestForeignTextIsMadeVisible(t *testing.T) {
 }
 
 func TestCompletion(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	assert.Contains(t, w.ok("look", "--generate-shell-completion").out, "tidewrack")

@@ -10,6 +10,7 @@ import (
 )
 
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	mods := func(parts ...string) string {
 		return w.path(append([]string{"games", "Tidewrack", "mods"}, parts...)...)

@@ -122,7 +122,7 @@ func TestStoppedAtEachStep(t *testing.T) {
 				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				for step := 1; ; step += longtest.Of(13, 1) {
+				for step := 1; ; step += longtest.Of(31, 1) {
 					require.Less(t, step, 2000, "the command never gets through")
 					w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:%s", step, how)}
 					r := w.run(command...)
@@ -255,6 +255,7 @@ func TestKilledAtFileSystemCalls(t *testing.T) {
 }
 
 func TestTwoAtOnce(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	w.ok("place", "downloads/quiet-cove.zip", "--yes") // the area with the lock is there now

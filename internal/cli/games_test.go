@@ -11,6 +11,7 @@ import (
 
 // TestAGameIsFoundInItsUsualFolder begins as a player does who knows nothing yet.
 func TestAGameIsFoundInItsUsualFolder(t *testing.T) {
+	t.Parallel()
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
 	w := &world{t: t, dir: filepath.Join(dir, "demo"), bin: program}
@@ -35,6 +36,7 @@ func TestAGameIsFoundInItsUsualFolder(t *testing.T) {
 }
 
 func TestAGameIsFoundBelowAFolder(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.path("downloads"), "--yes").err, "nowhere below")
 	assert.Contains(t, w.fails(1, "games", "add", "night-tram", "--under", w.path("missing"), "--yes").err, "missing")
@@ -52,6 +54,7 @@ func TestAGameIsFoundBelowAFolder(t *testing.T) {
 }
 
 func TestLookOverAllGames(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t).withTrams()
 	all := w.ok()
 	for _, want := range []string{"Tidewrack 1.6.2: 4 of 7 saves fit", "Brass Orchard 2.3: ", "Night Tram "} {
@@ -67,6 +70,7 @@ func TestLookOverAllGames(t *testing.T) {
 }
 
 func TestKeepSaysWhatItWouldTake(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	r := w.fails(0, "keep", "tidewrack", "--dry-run")
 	assert.Contains(t, r.out, "saves     7 saves, 44 kB")
@@ -98,6 +102,7 @@ func TestKeepSaysWhatItWouldTake(t *testing.T) {
 
 // TestAModListInAFileIsCompared compares what is installed with a list that was written a while ago.
 func TestAModListInAFileIsCompared(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	list := filepath.Join(t.TempDir(), "list.json")
 	w.ok("mods", "tidewrack", "--write", list)

@@ -9,10 +9,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/longtest"
 )
 
 // TestALargeSave has a save that has grown to 40 MB of JSON: it says what it said, and can be placed elsewhere.
 func TestALargeSave(t *testing.T) {
+	longtest.Only(t)
 	w := newWorld(t)
 	mods := func(slot string) string { // what a save needs, without where it comes from
 		said, _, _ := strings.Cut(w.ok("needs", "tidewrack/"+slot).out, "\n  Evidence")
@@ -46,6 +49,7 @@ func TestALargeSave(t *testing.T) {
 
 // TestQueriesForSmallFilesAreNamed tests a description that asks what a large file cannot be asked.
 func TestQueriesForSmallFilesAreNamed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	shipped, err := filepath.Abs(filepath.Join("..", "..", "games", "brass-orchard.toml"))
 	require.NoError(t, err)

@@ -32,6 +32,7 @@ func (w *world) script(text string) string {
 const session = "night begins\ndepot copper-line 1.4.0 opened\ndepot rain-yard 2.0.0 opened\ndepot bell-tower stays shut: old\nfault: no bell for stop 12\n"
 
 func TestPlay(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t).withTrams()
 	log := w.tram("session.log")
 	game := w.script("cp '" + w.tram("worlds", "Lower Town.tramworld") + "' '" + w.tram("worlds", "Evening.tramworld") + "'\nprintf '" + strings.ReplaceAll(session, "\n", `\n`) + "' > '" + log + "'\necho the game speaks\n")
@@ -57,6 +58,7 @@ func TestPlay(t *testing.T) {
 }
 
 func TestPlayWarns(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t).withTrams()
 	newest := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(w.tram("worlds", "Harbour Loop.tramworld"), newest, newest))
@@ -135,6 +137,7 @@ func TestWatch(t *testing.T) {
 }
 
 func TestLookIf(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t).withTrams()
 	before := state(t, w.path("games"), w.path("player"))
 	r := w.ok("look", "night-tram", "--if", "drop:copper-line")
@@ -154,6 +157,7 @@ func TestLookIf(t *testing.T) {
 }
 
 func TestBase(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t).withTrams()
 	assert.Contains(t, w.ok("games", "base", "night-tram").out, "The install has nothing else.")
 	game := func(name string) string { return w.path("games", "NightTram", name) }
@@ -178,6 +182,7 @@ func TestBase(t *testing.T) {
 
 // TestCleanSave has a save that needs a game without mods, by the player's word.
 func TestCleanSave(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	rewrite(t, w.voyages("slot_08", "voyage.json.gz"), `"mods": []`, `"ignored": []`)
 	r := w.ok("needs", "tidewrack/9", "--state", "clean", "--note", "its author says so")
@@ -204,6 +209,7 @@ func rewrite(t testing.TB, path, old, new string) {
 }
 
 func TestParcel(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	out := filepath.Join(t.TempDir(), "rock.zip")
 	r := w.fails(7, "parcel", "tidewrack/1", "-o", out)
@@ -244,6 +250,7 @@ func TestParcel(t *testing.T) {
 
 // TestParcelTellsWhatTheSaveDoesNot hands on what only the player knew.
 func TestParcelTellsWhatTheSaveDoesNot(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	rewrite(t, w.voyages("slot_08", "voyage.json.gz"), `"mods": []`, `"ignored": []`)
 	w.ok("needs", "tidewrack/9", "--state", "mod gull-post 1.4.2")

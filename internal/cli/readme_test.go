@@ -19,6 +19,7 @@ func undated(text string) string {
 
 // TestReadmeShowsWhatTheDemoSays holds each console block of the README against the demo's real output, and each link against the files.
 func TestReadmeShowsWhatTheDemoSays(t *testing.T) {
+	t.Parallel()
 	readme, err := os.ReadFile(filepath.Join("..", "..", "README.md"))
 	require.NoError(t, err)
 	w := &world{t: t, dir: t.TempDir(), bin: program}

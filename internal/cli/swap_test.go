@@ -13,6 +13,7 @@ import (
 
 // TestSwap has two playthroughs share slots, with a save of neither in between.
 func TestSwap(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	settings := filepath.Join(filepath.Dir(filepath.Dir(w.voyages())), "config")
 	w.ok("keep", "tidewrack", "-m", "first line")
@@ -78,6 +79,7 @@ func (w *world) restoreFile(snapshot, slot string) {
 
 // TestSwapNamesWhatIsNowhere swaps to a playthrough whose mod has vanished.
 func TestSwapNamesWhatIsNowhere(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
 	w.ok("fresh", "Night Run", "tidewrack", "--yes")
@@ -89,6 +91,7 @@ func TestSwapNamesWhatIsNowhere(t *testing.T) {
 
 // TestSwapOfManySaves has fifty saves and autosaves that rotate, in a game without mods of its own.
 func TestSwapOfManySaves(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	bay := func(name string) string { return w.path("player", "Orchards", name) }
 	for i := range 50 {
