@@ -127,7 +127,11 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	if !a.json {
-		a.printer().Folders(in, folders)
+		groups, err := in.FileGroups(ctx)
+		if err != nil {
+			return err
+		}
+		a.printer().Folders(in, folders, groups)
 	}
 	if !a.dryRun {
 		if err := a.confirm("Are these the right folders?"); err != nil {
@@ -186,7 +190,11 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 		if i > 0 {
 			fmt.Fprintln(a.Stdout)
 		}
-		a.printer().Folders(in, folders)
+		groups, err := in.FileGroups(ctx)
+		if err != nil {
+			return err
+		}
+		a.printer().Folders(in, folders, groups)
 	}
 	return nil
 }

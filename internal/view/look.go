@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -382,7 +383,7 @@ func (p *Printer) SmallFilesOnly(queries []game.TreeQuery) {
 }
 
 // Folders writes where an install keeps its things and why there.
-func (p *Printer) Folders(in *game.Install, folders []game.Located) {
+func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []game.FileGroup) {
 	p.Line("%s", p.paint(strong, in.Address()))
 	p.Line("  %-12s %s", "game", in.Root)
 	if in.Prefix != "" {
@@ -419,5 +420,8 @@ func (p *Printer) Folders(in *game.Install, folders []game.Located) {
 		if len(notes) > 0 {
 			p.Line("  %-12s %s", "", p.paint(faint, strings.Join(notes, "; ")))
 		}
+	}
+	for _, g := range groups {
+		p.Line("  %-12s %s", g.Kind, filepath.Join(g.Dir, filepath.FromSlash(g.Glob)))
 	}
 }

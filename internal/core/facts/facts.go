@@ -111,7 +111,11 @@ func Open(ctx context.Context, h *home.Home, in *game.Install) error {
 		}
 		return err
 	}
-	return in.CheckBounds(ctx, h.Forbidden())
+	err := in.CheckBounds(ctx, h.Forbidden())
+	if errors.Is(err, game.ErrUnconfirmed) {
+		return problem.New(problem.Do("games add", in.Game.ID).With("at", in.Root).Note("shows it and asks"), "%w", err)
+	}
+	return err
 }
 
 // ModReader takes the digests of a state's mods. Keep reads them while it keeps them.

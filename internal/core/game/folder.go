@@ -112,42 +112,6 @@ func (in *Install) folder(ctx context.Context, id string, depth int) (Located, e
 	return Located{}, fmt.Errorf("{folder:%s} %w", id, ErrNoPlace)
 }
 
-// CheckBounds reports whether every folder of the install keeps to the bounds: below a known folder or the install by at least one level,
-// or confirmed by the player where it comes out of the game's own files; and containing neither a known folder, nor one of the folders in
-// forbidden (Ostrov's home, archives), nor another folder of the description unless it is managed.
-func (in *Install) CheckBounds(ctx context.Context, forbidden []string) error {
-	all, err := in.Folders(ctx)
-	if err != nil {
-		return err
-	}
-	for i, l := range all {
-		inside := Within(l.Path, in.Root)
-		for _, k := range in.known.all() {
-			inside = inside || Within(l.Path, k)
-			if l.Path == k || Within(k, l.Path) {
-				return fmt.Errorf("folder %s: %s %w: it holds all of %s", l.ID, l.Path, ErrOutOfBounds, k)
-			}
-		}
-		switch {
-		case l.Value != "" && in.Pins[l.Value] != l.Path:
-			return fmt.Errorf("folder %s: %s comes from the game's own files and %w: `ostrov games add %s` shows it and asks", l.ID, l.Path, ErrUnconfirmed, in.Game.ID)
-		case l.Value == "" && !inside && l.Link == "":
-			return fmt.Errorf("folder %s: %s %w: it lies neither in the install nor below a known folder", l.ID, l.Path, ErrOutOfBounds)
-		}
-		for _, f := range forbidden {
-			if l.Path == f || Within(f, l.Path) || Within(l.Path, f) {
-				return fmt.Errorf("folder %s: %s %w: it overlaps %s", l.ID, l.Path, ErrOutOfBounds, f)
-			}
-		}
-		for j, other := range all {
-			if i != j && !l.Managed && other.Path != l.Path && Within(other.Path, l.Path) {
-				return fmt.Errorf("folder %s: %s %w: it holds the folder %s", l.ID, l.Path, ErrOutOfBounds, other.ID)
-			}
-		}
-	}
-	return nil
-}
-
 // Within reports whether path lies below dir; dir itself does not.
 func Within(path, dir string) bool {
 	rel, err := filepath.Rel(dir, path)
@@ -229,12 +193,8 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 				g.ofMod = modPattern(glob)
 			}
 			for _, p := range paths {
-				inside := Within(p.path, in.Root) || p.path == in.Root
-				for _, k := range in.known.all() {
-					inside = inside || Within(p.path, k)
-				}
-				if !inside {
-					return fmt.Errorf("%s %s: %s %w", kind, t, p.path, ErrOutOfBounds)
+				if why := in.outside(p.path, false); why != "" {
+					return fmt.Errorf("%s %s: %s %w: %s", kind, t, p.path, ErrOutOfBounds, why)
 				}
 				g.Dir, g.Account = p.path, p.account
 				groups = append(groups, g)

@@ -225,10 +225,24 @@ func TestBounds(t *testing.T) {
 		"overlaps Ostrov":     {path: "{documents}/Pebble", forbidden: "Documents/Pebble/archive"},
 		"inside of Ostrov's":  {path: "{documents}/Pebble/x", forbidden: "Documents/Pebble"},
 		"elsewhere in a home": {path: "{home}/.pebble", ok: true},
+		"keys":                {path: "{home}/.ssh"},
+		"below keys":          {path: "{home}/.gnupg/pebble"},
+		"settings among keys": {path: "{game}/saves", extra: "[settings]\nfiles = [\"{home}/.ssh/*\"]\n"},
+		"pictures everywhere": {path: "{game}/saves", extra: "[pictures]\nfiles = [\"{home}/*.png\"]\n"},
+		"through a link":      {path: "{home}/everything/etc"},
+		"a linked key folder": {path: "{home}/harmless/saves"},
+		"a link of settings":  {path: "{game}/saves", extra: "[settings]\nfiles = [\"{home}/harmless/*\"]\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			text := strings.Replace(small, "path = \"{game}/saves\"\n", "path = \""+c.path+"\"\n"+c.extra, 1)
 			in := install(t, parse(t, text), map[string]string{"game/pebble.exe": "", "game/info.json": "{}"})
+			require.NoError(t, os.MkdirAll(filepath.Join(in.PlayerHome, ".ssh"), 0o700))
+			for link, to := range map[string]string{"everything": "/", "harmless": ".ssh"} {
+				if err := os.Symlink(to, filepath.Join(in.PlayerHome, link)); err != nil {
+					t.Skip("links cannot be made here")
+				}
+			}
+			require.NoError(t, os.MkdirAll(filepath.Join(in.PlayerHome, ".ssh", "saves"), 0o700))
 			require.NoError(t, in.Open())
 			var forbidden []string
 			if c.forbidden != "" {
@@ -242,6 +256,20 @@ func TestBounds(t *testing.T) {
 			}
 		})
 	}
+}
+
+func TestALinkedAccountIsSeen(t *testing.T) {
+	text := strings.Replace(small, "path = \"{game}/saves\"\n", "path = \"{game}/saves/{account}\"\n", 1)
+	in := install(t, parse(t, text+"\n[account]\npattern = \"[0-9]+\"\n"), map[string]string{"game/pebble.exe": "", "game/info.json": "{}", "drive/70431/a.sav": "", "game/saves/readme.txt": ""})
+	if err := os.Symlink(filepath.Join(filepath.Dir(in.Root), "drive", "70431"), filepath.Join(in.Root, "saves", "70431")); err != nil {
+		t.Skip("links cannot be made here")
+	}
+	require.NoError(t, in.Open())
+	found, err := in.Folders(t.Context())
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	assert.Equal(t, "70431", found[0].Account)
+	assert.NoError(t, in.CheckBounds(t.Context(), nil))
 }
 
 func TestALinkedSaveFolderIsResolvedAndShown(t *testing.T) {

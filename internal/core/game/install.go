@@ -206,7 +206,8 @@ func (in *Install) accounts(so []expansion) []expansion {
 	for _, e := range so {
 		list, _ := os.ReadDir(spelled(filepath.Clean(e.path))) // a missing folder has no accounts
 		for _, item := range list {
-			if item.IsDir() && in.Game.account.MatchString(item.Name()) {
+			info, err := os.Stat(filepath.Join(e.path, item.Name())) // an account's folder may be a link
+			if err == nil && info.IsDir() && in.Game.account.MatchString(item.Name()) {
 				found = append(found, expansion{path: e.path + item.Name(), account: item.Name(), value: e.value})
 			}
 		}

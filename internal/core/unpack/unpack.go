@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -242,6 +243,10 @@ func (d *Download) accept(e tree.Entry) bool {
 	if len(d.Entries) >= MaxEntries {
 		d.hazard(e.Path, fmt.Sprintf("is one of more than %d files", MaxEntries))
 		d.full = true
+		return false
+	}
+	if slices.ContainsFunc(strings.Split(e.Path, "/"), tree.Ours) {
+		d.hazard(e.Path, "is called like what Ostrov leaves beside the folders that it changes")
 		return false
 	}
 	if why := CheckName(e.Path); why != "" {

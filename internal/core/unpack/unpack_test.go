@@ -44,6 +44,9 @@ func TestHazards(t *testing.T) {
 	}{
 		"plain":               {[]unpacktest.File{{"save/a.txt", "x"}, {"save/b/c.txt", "y"}}, "", ""},
 		"parent":              {[]unpacktest.File{{"../a", "x"}}, "../a", "leads out"},
+		"a journal of ours":   {[]unpacktest.File{{"mod/.ostrov/0a1b/journal.json", "{}"}}, "mod/.ostrov/0a1b/journal.json", "is called like"},
+		"ours in capitals":    {[]unpacktest.File{{"saves/.OSTROV-trial/x", "x"}}, "saves/.OSTROV-trial/x", "is called like"},
+		"our note":            {[]unpacktest.File{{"saves/Ostrov-change-not-finished.txt", "x"}}, "saves/Ostrov-change-not-finished.txt", "is called like"},
 		"parent inside":       {[]unpacktest.File{{"a/../../b", "x"}}, "a/../../b", "leads out"},
 		"backslash parent":    {[]unpacktest.File{{`a\..\b`, "x"}}, `a\..\b`, "leads out"},
 		"absolute":            {[]unpacktest.File{{"/etc/x", "x"}}, "/etc/x", "root"},
