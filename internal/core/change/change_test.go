@@ -2,6 +2,7 @@ package change
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -276,4 +277,31 @@ func TestTheClockOrdersNothing(t *testing.T) {
 		assert.Greater(t, r.ID, last)
 		last = r.ID
 	}
+}
+
+func FuzzRecord(f *testing.F) {
+	for _, text := range []string{
+		`{"ostrov_change":2,"id":"c0000000001-abcdef","seq":1,"title":"t","install":"g@main","time":"2026-03-01T00:00:00Z","state":"applying","of":"c0000000001-abcdef",` +
+			`"items":[{"root":"/a","name":"b","new":"c0000000001-abcdef/new/0001","after":{"entries":[]}}]}`,
+		`{"id":"20260301T211402Z-abcdef","state":"done","items":[{"root":"/a","target":"/a/b","new":"/a/.ostrov/x/20260301T211402Z-abcdef/new/0001","made":["/a"]}]}`,
+		`{"ostrov_change":3}`, `[]`,
+	} {
+		f.Add([]byte(text))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := parseRecord(data)
+		if err != nil {
+			return
+		}
+		for _, x := range r.Items {
+			rel, err := filepath.Rel(x.Root, x.Target())
+			require.NoError(t, err)
+			assert.True(t, filepath.IsLocal(rel) && rel != ".", "%q of %q", x.Name, x.Root)
+		}
+		again, err := json.Marshal(r)
+		require.NoError(t, err)
+		back, err := parseRecord(again)
+		require.NoError(t, err)
+		assert.Equal(t, r.Digest(), back.Digest(), "written and read again")
+	})
 }

@@ -52,13 +52,14 @@ func (in *Install) outside(path string, free bool) string {
 	if err != nil {
 		real = path // it is not there yet
 	}
-	inside := false
+	inside, leads := false, true // leads: what links lead to lies elsewhere
 	for _, k := range append(in.known.all(), in.Root) {
 		inside = inside || Within(path, k) || path == in.Root
 		resolved, err := filepath.EvalSymlinks(k)
 		if err != nil {
 			resolved = k
 		}
+		leads = leads && !Within(real, resolved) && real != resolved
 		for _, p := range []string{path, real} {
 			if k != in.Root && (p == k || p == resolved || Within(k, p) || Within(resolved, p)) {
 				return "it holds all of " + k
@@ -72,7 +73,7 @@ func (in *Install) outside(path string, free bool) string {
 		return "it is the whole drive"
 	}
 	for _, s := range systems {
-		if (real == s || Within(real, s)) && !Within(path, in.Root) && path != in.Root && real != in.Root {
+		if leads && (real == s || Within(real, s)) {
 			return "it leads into " + s
 		}
 	}
