@@ -266,14 +266,14 @@ type Node struct {
 }
 
 var (
-	namePattern     = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-	snapshotPattern = regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}$`)
-	contentPattern  = regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}\.zip$`)
+	namePattern     = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`) })
+	snapshotPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}$`) })
+	contentPattern  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}\.zip$`) })
 )
 
 // CheckName reports whether a playthrough can be called name.
 func CheckName(name string) error {
-	if !namePattern.MatchString(name) {
+	if !namePattern().MatchString(name) {
 		return fmt.Errorf("%.80q cannot name a playthrough: use a-z, 0-9 and -", name)
 	}
 	return nil
@@ -303,7 +303,7 @@ func parseSnapshot(data []byte) (*Snapshot, error) {
 		return nil, ErrNewer
 	}
 	for _, name := range s.Content {
-		if !contentPattern.MatchString(name) {
+		if !contentPattern().MatchString(name) {
 			return nil, fmt.Errorf("%w: it names the content file %.80q", ErrDamaged, name)
 		}
 	}

@@ -91,7 +91,7 @@ func (a *Archive) PlanClear(rule Rule, now time.Time) (*Clearing, error) {
 		return nil, err
 	}
 	for _, e := range list {
-		if !contentPattern.MatchString(e.Name()) || used[e.Name()] {
+		if !contentPattern().MatchString(e.Name()) || used[e.Name()] {
 			continue
 		}
 		info, err := e.Info()
@@ -186,7 +186,7 @@ func (a *Archive) guardDue(ctx context.Context, c *Clearing) error {
 		return err
 	}
 	for _, e := range list {
-		if !contentPattern.MatchString(e.Name()) || slices.Contains(c.due, e.Name()) {
+		if !contentPattern().MatchString(e.Name()) || slices.Contains(c.due, e.Name()) {
 			continue
 		}
 		digests, err := listZip(filepath.Join(a.Dir, "content", e.Name()))

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Each machine that writes into an archive says in a file of its own, machines/NAME.json, which snapshots it published and which it cleared. A snapshot
@@ -23,8 +24,10 @@ type published struct {
 const machines = "machines"
 
 var (
-	machinePattern   = regexp.MustCompile(`^[A-Za-z0-9-]{1,64}\.json$`)
-	publishedPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}/\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}$`)
+	machinePattern   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9-]{1,64}\.json$`) })
+	publishedPattern = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}/\d{4}-\d\d-\d\dT\d{6}Z-[a-z0-9]{6}$`)
+	})
 )
 
 // attempts is how often two processes of one machine try to write its file at once.
@@ -72,7 +75,7 @@ func (a *Archive) declared() (all, cleared map[string]bool, wrong map[string]err
 		return nil, nil, nil, err
 	}
 	for _, e := range list {
-		if !machinePattern.MatchString(e.Name()) {
+		if !machinePattern().MatchString(e.Name()) {
 			continue
 		}
 		name := machines + "/" + e.Name()
@@ -86,7 +89,7 @@ func (a *Archive) declared() (all, cleared map[string]bool, wrong map[string]err
 			continue
 		}
 		for _, s := range said.Published {
-			all[s] = publishedPattern.MatchString(s)
+			all[s] = publishedPattern().MatchString(s)
 		}
 		for _, s := range said.Cleared {
 			cleared[s] = true

@@ -40,7 +40,7 @@ func (a *Archive) locate(cache Cache) (where map[tree.Digest]string, marked map[
 	}
 	where, marked = map[tree.Digest]string{}, map[string]bool{}
 	for _, e := range list {
-		if !contentPattern.MatchString(e.Name()) {
+		if !contentPattern().MatchString(e.Name()) {
 			continue
 		}
 		_, goes := unused[e.Name()] // one day: read from it, but build nothing on it

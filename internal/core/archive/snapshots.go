@@ -42,7 +42,7 @@ func (a *Archive) Playthroughs() ([]string, error) {
 	}
 	var names []string
 	for _, e := range list {
-		if e.IsDir() && namePattern.MatchString(e.Name()) {
+		if e.IsDir() && namePattern().MatchString(e.Name()) {
 			names = append(names, e.Name())
 		}
 	}
@@ -63,7 +63,7 @@ func (a *Archive) ids(playthrough string) ([]string, error) {
 	}
 	var ids []string
 	for _, e := range list {
-		if id, ok := strings.CutSuffix(e.Name(), ".json"); ok && snapshotPattern.MatchString(id) {
+		if id, ok := strings.CutSuffix(e.Name(), ".json"); ok && snapshotPattern().MatchString(id) {
 			ids = append(ids, id)
 		}
 	}
@@ -266,7 +266,7 @@ func (a *Archive) Snapshots(playthrough string) ([]*Snapshot, []Broken, error) {
 
 // Has reports whether a snapshot is in the archive.
 func (a *Archive) Has(playthrough, id string) bool {
-	if !namePattern.MatchString(playthrough) || !snapshotPattern.MatchString(id) {
+	if !namePattern().MatchString(playthrough) || !snapshotPattern().MatchString(id) {
 		return false
 	}
 	_, err := os.Stat(a.snapshotFile(playthrough, id))

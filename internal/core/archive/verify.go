@@ -111,7 +111,7 @@ func (v *verifier) content(ctx context.Context) error {
 		return err
 	}
 	for _, e := range list {
-		if !contentPattern.MatchString(e.Name()) {
+		if !contentPattern().MatchString(e.Name()) {
 			continue
 		}
 		v.report.Files++

@@ -260,7 +260,7 @@ func (a *area) changes() []string {
 	list, _ := os.ReadDir(a.dir)
 	var ids []string
 	for _, e := range list { // sorted by name
-		if e.IsDir() && idPattern.MatchString(e.Name()) {
+		if e.IsDir() && idPattern().MatchString(e.Name()) {
 			ids = append(ids, e.Name())
 		}
 	}

@@ -175,7 +175,7 @@ func (r *Record) Changed(ctx context.Context) ([]string, error) {
 
 // Find reads the record of a change that concerns the folder root. It is fs.ErrNotExist where the change did not happen, or is forgotten.
 func Find(root string, listed []string, id string) (*Record, error) {
-	if !idPattern.MatchString(id) {
+	if !idPattern().MatchString(id) {
 		return nil, fmt.Errorf("%.80q is no change", id)
 	}
 	a, err := findArea(root, listed, false)

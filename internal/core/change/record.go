@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -122,8 +123,8 @@ const recordFormat = 2
 
 var (
 	// idPattern is what a change can be called: a counter and a random word. Those of format 1 began with their time, and sort before.
-	idPattern    = regexp.MustCompile(`^(c\d{10}|\d{8}T\d{6}(\.\d{6})?Z)-[a-z0-9]{6}$`)
-	placePattern = regexp.MustCompile(`^[a-zA-Z0-9.-]{1,40}/(new|old)/\d{4,6}$`)
+	idPattern    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(c\d{10}|\d{8}T\d{6}(\.\d{6})?Z)-[a-z0-9]{6}$`) })
+	placePattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-zA-Z0-9.-]{1,40}/(new|old)/\d{4,6}$`) })
 )
 
 // maxRecord bounds a record that is read, in bytes.
@@ -165,7 +166,7 @@ func parseRecord(data []byte) (*Record, error) {
 
 // check refuses what no Ostrov writes.
 func (r *Record) check() error {
-	if !idPattern.MatchString(r.ID) || !idPattern.MatchString(r.Of) || r.State != applying && r.State != done || len(r.Items) == 0 {
+	if !idPattern().MatchString(r.ID) || !idPattern().MatchString(r.Of) || r.State != applying && r.State != done || len(r.Items) == 0 {
 		return errors.New("is no record of a change")
 	}
 	for _, x := range r.Items {
@@ -174,7 +175,7 @@ func (r *Record) check() error {
 			return fmt.Errorf("%.200q is no whole path", x.Root)
 		case !fs.ValidPath(x.Name) && !validName(x.Name) || x.Name == ".":
 			return fmt.Errorf("%.200q leads out of its folder", x.Name)
-		case x.New != "" && !placePattern.MatchString(x.New), x.Old != "" && !placePattern.MatchString(x.Old):
+		case x.New != "" && !placePattern().MatchString(x.New), x.Old != "" && !placePattern().MatchString(x.Old):
 			return errors.New("it names a place that is not its own")
 		case x.Made < 0 || x.Made > maxMade:
 			return errors.New("it made too many folders")
@@ -242,7 +243,7 @@ func parseFirst(data []byte) (*Record, error) {
 func firstPointer(file string) (*area, bool) {
 	data, err := os.ReadFile(file)
 	var p struct{ Lead, ID string }
-	if err != nil || json.Unmarshal(data, &p) != nil || p.Lead == "" || !filepath.IsAbs(p.Lead) || !idPattern.MatchString(p.ID) {
+	if err != nil || json.Unmarshal(data, &p) != nil || p.Lead == "" || !filepath.IsAbs(p.Lead) || !idPattern().MatchString(p.ID) {
 		return nil, false
 	}
 	return &area{root: p.ID, dir: p.Lead}, true
