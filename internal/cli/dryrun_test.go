@@ -121,18 +121,3 @@ func TestDryRunChangesNothing(t *testing.T) {
 		assert.True(t, covered[c], "%s is tried", c)
 	}
 }
-
-// TestReadOnlyHome runs what only shows on a home that cannot be written.
-func TestReadOnlyHome(t *testing.T) {
-	t.Parallel()
-	w := dryWorld(t)
-	w.readable()
-	before := everything(t, w.dir)
-	for _, args := range [][]string{{"look"}, {"look", "tidewrack"}, {"vet", "downloads/quiet-cove.zip"}, {"kept"}, {"saves", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"},
-		{"undo", "--list"}, {"place", "downloads/quiet-cove.zip", "--dry-run"}, {"undo", "--dry-run"}, {"mods", "tidewrack"}, {"needs", "tidewrack/3"}, {"--generate-shell-completion"}} {
-		r := w.asNobody(args...)
-		assert.Zero(t, r.status, "%v: %s", args, r.err)
-		assert.Equal(t, before, everything(t, w.dir), args)
-	}
-	assert.Equal(t, before, everything(t, w.dir))
-}

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -78,25 +77,6 @@ func TestOutputThatCannotBeWritten(t *testing.T) {
 		cmd.Env = append(os.Environ(), "OSTROV_HOME="+w.path("ostrov"))
 		require.Error(t, cmd.Run(), args)
 		assert.Equal(t, 1, cmd.ProcessState.ExitCode(), args)
-	}
-}
-
-// TestSignals stops a session of play: the status says what stopped it.
-func TestSignals(t *testing.T) {
-	t.Parallel()
-	if runtime.GOOS == "windows" {
-		t.Skip("signals")
-	}
-	w := newWorld(t)
-	for signal, status := range map[syscall.Signal]int{syscall.SIGTERM: 143, syscall.SIGHUP: 129} {
-		cmd := exec.Command(w.bin, "play", "tidewrack", "--yes", "--", "sleep", "3")
-		cmd.Dir = w.dir
-		cmd.Env = append(os.Environ(), "OSTROV_HOME="+w.path("ostrov"))
-		require.NoError(t, cmd.Start())
-		time.Sleep(1500 * time.Millisecond)
-		require.NoError(t, cmd.Process.Signal(signal))
-		_ = cmd.Wait()
-		assert.Equal(t, status, cmd.ProcessState.ExitCode(), signal)
 	}
 }
 

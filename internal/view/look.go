@@ -99,7 +99,7 @@ func (p *Printer) saveTable(l *assess.Install) {
 	for _, s := range l.Saves {
 		slots = slots || s.HasSlot
 	}
-	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "version"}, {title: "mods", right: true}, {title: "verdict"}, {title: "", grow: true}}
+	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "mods", right: true, drop: 3}, {title: "verdict"}, {title: "", grow: true}}
 	if slots {
 		columns[0].title = "slot"
 	}
@@ -275,11 +275,11 @@ func (p *Printer) Saves(l *assess.Install) {
 			}
 		}
 	}
-	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}}
+	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}}
 	for _, id := range ids {
-		columns = append(columns, column{title: id, right: id != "version"})
+		columns = append(columns, column{title: id, right: id != "version", drop: 2})
 	}
-	columns = append(columns, column{title: "mods", right: true}, column{title: "size", right: true}, column{title: "file", grow: true}, column{title: "playthrough", grow: true}, column{title: "verdict"})
+	columns = append(columns, column{title: "mods", right: true, drop: 3}, column{title: "size", right: true, drop: 5}, column{title: "file", grow: true, drop: 4}, column{title: "playthrough", grow: true, drop: 1}, column{title: "verdict"})
 	p.Line("")
 	var rows [][]string
 	for _, s := range l.Saves {
@@ -308,7 +308,7 @@ func (p *Printer) Saves(l *assess.Install) {
 // Mods writes the mod set of an install.
 func (p *Printer) Mods(l *assess.Install) {
 	p.Line("%s: %s", p.paint(strong, l.Install.Game.Title), modSummary(l.State))
-	columns := []column{{title: "mod", grow: true}, {title: "version"}, {title: "id", grow: true}, {title: "size", right: true}, {title: "needs", grow: true}, {title: ""}}
+	columns := []column{{title: "mod", grow: true}, {title: "version"}, {title: "id", grow: true, drop: 1}, {title: "size", right: true, drop: 3}, {title: "needs", grow: true, drop: 2}, {title: ""}}
 	if l.Mods.Ordered {
 		columns = append([]column{{title: "#", right: true}}, columns...)
 	}

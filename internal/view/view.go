@@ -144,7 +144,7 @@ func When(t, now time.Time) string {
 		return "today " + t.Format("15:04")
 	case !t.Before(midnight.AddDate(0, 0, -1)):
 		return "yesterday " + t.Format("15:04")
-	case t.Year() == now.Year():
+	case t.After(now.AddDate(0, -11, 0)): // the month says the year
 		return t.Format("2 Jan 15:04")
 	default:
 		return t.Format("2 Jan 2006")
@@ -266,7 +266,11 @@ type column struct {
 	title string
 	right bool // numbers
 	grow  bool // takes what is left, and is cut where nothing is
+	drop  int  // on a narrow terminal the column with the highest goes first; one with 0 stays
 }
+
+// readable is how wide a column that may be cut should stay, as long as another one can go instead.
+const readable = 18
 
 // minColumn is how far a column may be cut.
 const minColumn = 8
@@ -274,12 +278,19 @@ const minColumn = 8
 // table writes rows under columns, leaving out columns in which no row has anything. Cells may carry colours.
 func (p *Printer) table(columns []column, rows [][]string) {
 	columns, rows = filled(columns, rows)
-	widths := make([]int, len(columns))
-	for i, c := range columns {
-		widths[i] = lipgloss.Width(c.title)
-		for _, r := range rows {
-			widths[i] = max(widths[i], lipgloss.Width(r[i]))
+	widths := widthsOf(columns, rows)
+	for !p.Whole && tooWide(columns, widths, p.Width) {
+		last := slices.IndexFunc(columns, func(c column) bool {
+			return c.drop > 0 && !slices.ContainsFunc(columns, func(o column) bool { return o.drop > c.drop })
+		})
+		if last < 0 {
+			break
 		}
+		columns = slices.Delete(slices.Clone(columns), last, last+1)
+		for i, r := range rows {
+			rows[i] = slices.Delete(slices.Clone(r), last, last+1)
+		}
+		widths = widthsOf(columns, rows)
 	}
 	total := 2
 	for _, w := range widths {
@@ -323,6 +334,30 @@ func (p *Printer) table(columns []column, rows [][]string) {
 	for _, r := range rows {
 		write(r, plain)
 	}
+}
+
+func widthsOf(columns []column, rows [][]string) []int {
+	widths := make([]int, len(columns))
+	for i, c := range columns {
+		widths[i] = lipgloss.Width(c.title)
+		for _, r := range rows {
+			widths[i] = max(widths[i], lipgloss.Width(r[i]))
+		}
+	}
+	return widths
+}
+
+// tooWide reports whether the columns that may be cut would have to be cut to less than what can be read.
+func tooWide(columns []column, widths []int, width int) bool {
+	total := 0
+	for i, c := range columns {
+		w := widths[i]
+		if c.grow {
+			w = min(w, readable)
+		}
+		total += w + 2
+	}
+	return total > width
 }
 
 // filled are the columns in which at least one row has something.

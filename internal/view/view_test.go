@@ -56,6 +56,14 @@ func TestTablesKeepToTheTerminal(t *testing.T) {
 		}
 	}
 	assert.Contains(t, printed(40, func(p *Printer) { p.table(columns, rows) }), "…")
+	many := []column{{title: "slot"}, {title: "title", grow: true}, {title: "version", drop: 1}, {title: "size", drop: 2}, {title: "verdict"}}
+	wide := [][]string{{"1", "Herring Sound at night", "1.6.2-beta.4", "12,345 bytes", "unfit"}}
+	narrow := printed(52, func(p *Printer) { p.table(many, wide) })
+	assert.Contains(t, narrow, "Herring Sound")
+	assert.Contains(t, narrow, "version")
+	assert.NotContains(t, narrow, "size", "the least telling column goes first")
+	assert.Contains(t, narrow, "unfit")
+	assert.Contains(t, printed(90, func(p *Printer) { p.table(many, wide) }), "size")
 }
 
 func TestFindingsAreWrappedAndGrouped(t *testing.T) {

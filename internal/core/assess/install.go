@@ -180,7 +180,7 @@ func gone(st *facts.State) []check.Finding {
 		if p.Title != "" {
 			name += fmt.Sprintf(", %q", p.Title)
 		}
-		found = append(found, check.New(check.SaveGone, name, "was there on "+p.Seen.Local().Format("2 January 15:04")))
+		found = append(found, check.New(check.SaveGone, name, "was there on "+p.Seen.Local().Format("2 January 2006 15:04")))
 	}
 	return found
 }

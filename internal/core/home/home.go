@@ -178,7 +178,7 @@ func (h *Home) Write(name string, what any) error {
 
 func (h *Home) writeBytes(name string, data []byte) error {
 	if h.ReadOnly {
-		return errors.New("Ostrov's home is open to read only")
+		return errors.New("the home of Ostrov is open to read only")
 	}
 	path := filepath.Join(h.Dir, filepath.FromSlash(name))
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {

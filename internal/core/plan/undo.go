@@ -3,6 +3,7 @@ package plan
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -99,6 +100,13 @@ func (u *Undoing) called(x change.Exchange) string {
 	for _, s := range u.State.Saves {
 		if s.Folder.Path == x.Root && slices.Contains(s.Tops(), x.Name) {
 			return Describe(s)
+		}
+	}
+	for _, e := range u.Of.first.Effects.Saves {
+		for _, stand := range []Stand{e.Before, e.After} {
+			if e.Key.Name == x.Name && stand.Place != nil && stand.Place.Title != "" {
+				return fmt.Sprintf("%q", stand.Place.Title)
+			}
 		}
 	}
 	return x.Name

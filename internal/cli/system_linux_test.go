@@ -7,7 +7,9 @@ import (
 	"path/filepath"
 	"syscall"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -101,4 +103,35 @@ func TestWhatCannotBeReadHindersNothingElse(t *testing.T) {
 		require.Zero(t, r.status, r.err)
 	}
 	require.FileExists(t, closed[0])
+}
+
+// TestReadOnlyHome runs what only shows on a home that cannot be written.
+func TestReadOnlyHome(t *testing.T) {
+	t.Parallel()
+	w := dryWorld(t)
+	w.readable()
+	before := everything(t, w.dir)
+	for _, args := range [][]string{{"look"}, {"look", "tidewrack"}, {"vet", "downloads/quiet-cove.zip"}, {"kept"}, {"saves", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"},
+		{"undo", "--list"}, {"place", "downloads/quiet-cove.zip", "--dry-run"}, {"undo", "--dry-run"}, {"mods", "tidewrack"}, {"needs", "tidewrack/3"}, {"--generate-shell-completion"}} {
+		r := w.asNobody(args...)
+		assert.Zero(t, r.status, "%v: %s", args, r.err)
+		assert.Equal(t, before, everything(t, w.dir), args)
+	}
+	assert.Equal(t, before, everything(t, w.dir))
+}
+
+// TestSignals stops a session of play: the status says what stopped it.
+func TestSignals(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for signal, status := range map[syscall.Signal]int{syscall.SIGTERM: 143, syscall.SIGHUP: 129} {
+		cmd := exec.Command(w.bin, "play", "tidewrack", "--yes", "--", "sleep", "3")
+		cmd.Dir = w.dir
+		cmd.Env = append(os.Environ(), "OSTROV_HOME="+w.path("ostrov"))
+		require.NoError(t, cmd.Start())
+		time.Sleep(1500 * time.Millisecond)
+		require.NoError(t, cmd.Process.Signal(signal))
+		_ = cmd.Wait()
+		assert.Equal(t, status, cmd.ProcessState.ExitCode(), signal)
+	}
 }
