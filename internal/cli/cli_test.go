@@ -275,6 +275,10 @@ func TestSavesThatGoOrShrinkAreNamed(t *testing.T) {
 		assert.Contains(t, r.out, `save-gone slot 2, "Herring Sound"`)
 		assert.Contains(t, w.ok("needs", "tidewrack/1").out, "save-shrank")
 	}
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "Herring Sound", "a keep says once more what is gone")
+	r := w.ok("look", "tidewrack")
+	assert.NotContains(t, r.out, "save-gone", "then it is known")
+	assert.NotContains(t, w.ok("needs", "tidewrack/1").out, "save-shrank")
 }
 
 func TestNeeds(t *testing.T) {

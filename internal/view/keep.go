@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -67,6 +68,10 @@ func (p *Printer) Kept(k *keep.Kept) {
 	for _, c := range k.ModChanges {
 		p.Line("  %-9s %s", "", Text(ModChange(c)))
 	}
+	for _, g := range k.Gone {
+		p.Line("  %-9s %s", "gone", Text(strings.TrimSpace(fmt.Sprintf("%s %q", cmp.Or(g.Slot, g.Name), g.Title))+", there on "+When(g.Seen, p.Now)))
+	}
+	p.LeftOut(s.LeftOut)
 	for _, what := range besides {
 		if files, bytes := heldBy(s, what); files > 0 {
 			p.Line("  %-9s %s, %s", what, Count(files, "file", "files"), Size(bytes))

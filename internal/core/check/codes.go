@@ -179,9 +179,9 @@ var table = []Info{
 	{Code: NoFreeSlot, Severity: Unknown, Meaning: "Every slot is taken.",
 		Effect: "One would be overwritten.", Remedy: "Name the slot to replace; what is there is kept first.", Do: problem.Do("place", "FILE").With("slot", "N"), Example: "all 5 bays are taken"},
 	{Code: SaveGone, Severity: Risk, Meaning: "A save that was there at the last look is gone.",
-		Effect: "The playthrough cannot go on from it.", Remedy: "`restore` it from the last snapshot that has it.", Example: "slot 2, \"Gannet Rock\", was there on 1 March"},
+		Effect: "The playthrough cannot go on from it.", Remedy: "`restore` it from the last snapshot that has it; or `keep` what is there: then it is not named any more.", Example: "slot 2, \"Gannet Rock\", was there on 1 March"},
 	{Code: SaveShrank, Severity: Risk, Meaning: "A save has lost most of its size since the last look.",
-		Effect: "It may have been emptied by a crash or a full disk.", Remedy: "`restore` it from the last snapshot.", Example: "from 2.1 MB to 0 bytes"},
+		Effect: "It may have been emptied by a crash or a full disk.", Remedy: "`restore` it from the last snapshot; or `keep` what is there: then it is not named any more.", Example: "from 2.1 MB to 0 bytes"},
 }
 
 var codes = func() map[Code]Info {

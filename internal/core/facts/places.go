@@ -29,7 +29,7 @@ func (g gathering) places() error {
 			s.Shrank = &old
 			continue // the last whole state stays what it is compared with
 		}
-		g.Learnt.Places = append(g.Learnt.Places, logbook.Place{Key: key, Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: now})
+		g.Learnt.Places = append(g.Learnt.Places, s.Stands(now))
 	}
 	unread := map[string]bool{}
 	for _, u := range g.Problems.Saves {

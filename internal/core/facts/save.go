@@ -51,6 +51,11 @@ func KeyAt(folder game.Located, name string) logbook.Key {
 	return logbook.Key{Folder: id, Name: name}
 }
 
+// Stands is what the logbook is to know of where the save stands.
+func (s *Save) Stands(seen time.Time) logbook.Place {
+	return logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: seen}
+}
+
 // Place is what a snapshot calls the save's place; see archive.KeptSave.
 func (s *Save) Place() string { return s.Folder.ID + "\x00" + s.Folder.Account + "\x00" + s.Name }
 

@@ -50,6 +50,7 @@ type Kept struct {
 	Snapshot       *archive.Snapshot
 	Since          *archive.Snapshot // the one before, or nil
 	New, Changed   int               // saves, compared with the one before
+	Gone           []logbook.Place   // saves that were there at the last look; from now on they are not named any more
 	ModChanges     []modlist.Change
 	Copied, Reused int64 // bytes of files read and not read
 	Stored         int64 // bytes the archive grew
@@ -94,7 +95,12 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 		if err := record.Seen(ctx, h, st); err != nil {
 			return nil, err
 		}
-		return kp.finish(ctx, st)
+		kept, err := kp.finish(ctx, st)
+		if err != nil || req.Before != "" || req.From != "" {
+			return kept, err
+		}
+		kept.Gone = st.Gone
+		return kept, record.Acknowledged(ctx, h, st)
 	})
 }
 

@@ -100,7 +100,8 @@ func Standing(st *facts.State, s *facts.Save) Stand {
 		stand.Line = s.Line
 	}
 	if !s.Digest.IsZero() {
-		stand.Place = &logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: s.Modified}
+		place := s.Stands(s.Modified)
+		stand.Place = &place
 	}
 	return stand
 }

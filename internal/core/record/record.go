@@ -40,6 +40,23 @@ func Seen(ctx context.Context, h *home.Home, st *facts.State) error {
 	return h.Logbook.Assign(ctx, in.Address(), st.Learnt.Claims, st.Learnt.Active)
 }
 
+// Acknowledged writes down that the player has kept an install as it is: saves that are gone or have shrunk are not named any more. What comes to lie at the
+// place of one that is gone is another save.
+func Acknowledged(ctx context.Context, h *home.Home, st *facts.State) error {
+	for _, p := range st.Gone {
+		if err := h.Logbook.Forget(ctx, st.Install.Address(), p.Key); err != nil {
+			return err
+		}
+	}
+	var places []logbook.Place
+	for _, s := range st.Saves {
+		if s.Shrank != nil {
+			places = append(places, s.Stands(h.Now()))
+		}
+	}
+	return h.Logbook.SetPlaces(ctx, st.Install.Address(), places)
+}
+
 // Learnt writes down states and evidence.
 func Learnt(ctx context.Context, h *home.Home, l facts.Learnt) error {
 	for _, s := range l.States {
