@@ -161,8 +161,8 @@ func (b *bench) setUp(args ...string) error {
 	return nil
 }
 
-// clear takes away what a run wrote. A tree of many files is only moved aside until the end: ext4 does not use the inodes of files again in the seconds after
-// they were removed, and looks for others so slowly that this would be all that is measured.
+// clear takes away what a run wrote. A tree of many files is only moved aside until the end: ext4 does not use the inodes of files again
+// in the seconds after they were removed, and looks for others so slowly that this would be all that is measured.
 func (b *bench) clear(names ...string) func() error {
 	return func() error {
 		for _, n := range names {

@@ -7,8 +7,8 @@
 //	go run ./bench long     the 1,000th snapshot of 20,000 files against the second
 //	go run ./bench million  keeping a million files: time and memory
 //
-// Both sides of a comparison run in turn, so that a machine that slows down slows both; the medians are compared. It needs the Debian packages
-// of the tools that it names.
+// Both sides of a comparison run in turn, so that a machine that slows down slows both; the medians are compared. It needs the Debian
+// packages of the tools that it names.
 package main
 
 import (
@@ -91,8 +91,8 @@ type figures struct {
 // runs is how often each side runs; the first is not counted.
 const runs = 4
 
-// compare runs one side and others in turn and prints their medians and the ratios of the first to each other; it returns the ratio to the first other.
-// What one side wrote is on the drive before the next begins.
+// compare runs one side and others in turn and prints their medians and the ratios of the first to each other; it returns the ratio to the
+// first other. What one side wrote is on the drive before the next begins.
 func (b *bench) compare(ctx context.Context, what string, a side, others ...side) (float64, error) {
 	got := map[string][]figures{}
 	for i := range runs {

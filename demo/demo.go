@@ -1,6 +1,6 @@
-// Package demo makes the demo world: made-up games with installs, saves, mods and downloads, and a story that walks through the whole job on
-// them. Everything is generated, small, and the same each time. It depends on no other part of Ostrov but package game, which it asks where
-// a platform has its known folders.
+// Package demo makes the demo world: made-up games with installs, saves, mods and downloads, and a story that walks through the whole job
+// on them. Everything is generated, small, and the same each time. It depends on no other part of Ostrov but package game, which it asks
+// where a platform has its known folders.
 package demo
 
 import (

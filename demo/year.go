@@ -42,8 +42,8 @@ func when(month int) time.Time {
 	return time.Date(2025, time.Month(month+2), 9, 20, 40, 0, 0, time.UTC)
 }
 
-// year is a year of one playthrough: twelve snapshots, two updates of the game, a cog that vanished and one that was edited. Then come the way back to a
-// former version of the game, beside the present one, and another playthrough in between.
+// year is a year of one playthrough: twelve snapshots, two updates of the game, a cog that vanished and one that was edited. Then come the
+// way back to a former version of the game, beside the present one, and another playthrough in between.
 func (w *World) year() []Step {
 	t := &terrace{w: w}
 	step := func(month int, text string, happens func() error, command ...string) Step {

@@ -81,8 +81,8 @@ var changing = map[string][]string{
 	"undo":    {"undo", "--yes"},
 }
 
-// settled looks at what a stopped command left, first with commands that only show, then with one that puts it in order, and demands the old state or the
-// new one; the new one is taken back. turn chooses the commands. It reports whether the change had happened.
+// settled looks at what a stopped command left, first with commands that only show, then with one that puts it in order, and demands the
+// old state or the new one; the new one is taken back. turn chooses the commands. It reports whether the change had happened.
 func (w *world) settled(turn int, command []string, before, after map[string]string, what string) bool {
 	w.t.Helper()
 	w.bin, w.env = program, nil

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// firstWorld lays over a demo world what the first state of the program that kept archives left there: its home with an archive of two snapshots, and the
-// records of a change that was made and taken back. That state lay in /tmp/old/w.
+// firstWorld lays over a demo world what the first state of the program that kept archives left there: its home with an archive of two
+// snapshots, and the records of a change that was made and taken back. That state lay in /tmp/old/w.
 func firstWorld(t *testing.T) *world {
 	w := newWorld(t)
 	w.ok("place", "downloads/quiet-cove.zip", "--yes")

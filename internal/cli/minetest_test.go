@@ -66,8 +66,8 @@ end)
 	return string(out)
 }
 
-// TestMinetest goes the whole way with the real server: two worlds with different mods, looked at, kept, one mod removed, judged, started all
-// the same, restored, started again.
+// TestMinetest goes the whole way with the real server: two worlds with different mods, looked at, kept, one mod removed, judged, started
+// all the same, restored, started again.
 func TestMinetest(t *testing.T) {
 	if _, err := os.Stat(minetestServer); err != nil {
 		t.Skip("needs the Debian packages minetest-server and minetest-data")

@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// undated makes text of one year comparable with text of another: the demo's saves have fixed dates, which are shown by how long ago they are.
+// undated makes text of one year comparable with text of another: the demo's saves have fixed dates, which are shown by how long ago they
+// are.
 func undated(text string) string {
 	text = regexp.MustCompile(`\d{1,2} [A-Z][a-z]{2} (\d{4}|\d\d:\d\d)`).ReplaceAllString(text, "DATE")
 	return regexp.MustCompile(` +`).ReplaceAllString(text, " ")

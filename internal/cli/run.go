@@ -1,5 +1,5 @@
-// Package cli is the command line: it parses, asks, takes the steps of a command one after the other (settle, look, record, plan, keep first, apply), and has
-// package view show what comes back.
+// Package cli is the command line: it parses, asks, takes the steps of a command one after the other (settle, look, record, plan, keep
+// first, apply), and has package view show what comes back.
 package cli
 
 import (
@@ -403,8 +403,8 @@ func safe(line string) string {
 	return b.String()
 }
 
-// with makes an action out of what a command does in a session: it checks the number of arguments, of which most is -1 for any number, and opens
-// the session first.
+// with makes an action out of what a command does in a session: it checks the number of arguments, of which most is -1 for any number, and
+// opens the session first.
 func (a *app) with(least, most int, do func(context.Context, *ucli.Command, *home.Home) error) ucli.ActionFunc {
 	return func(ctx context.Context, cmd *ucli.Command) error {
 		if err := args(cmd, least, most); err != nil {

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNoControlSequenceReachesTheTerminal puts one into every text that a game, a mod, a download or a player gives, and runs what shows it.
+// TestNoControlSequenceReachesTheTerminal puts one into every text that a game, a mod, a download or a player gives, and runs what shows
+// it.
 func TestNoControlSequenceReachesTheTerminal(t *testing.T) {
 	t.Parallel()
 	const evil = "\x1b]0;owned\x07\x1b[2J\u009b31m\u202e"
@@ -97,7 +98,8 @@ func TestASaveThatIsOpenIsNotReplaced(t *testing.T) {
 	w.ok("place", "downloads/quiet-cove.zip", "--slot", "2", "--yes")
 }
 
-// TestAPlantedJournalIsNotBelieved lays the journal of a change beside the folder of saves that would have files of the player moved, overwritten and deleted.
+// TestAPlantedJournalIsNotBelieved lays the journal of a change beside the folder of saves that would have files of the player moved,
+// overwritten and deleted.
 func TestAPlantedJournalIsNotBelieved(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)

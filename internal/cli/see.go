@@ -19,8 +19,8 @@ import (
 	"ostrov/internal/view"
 )
 
-// see puts in order what an interrupted command left of an install, looks at it, and records what it sees. A command that is to change nothing only looks, and
-// judges no half state.
+// see puts in order what an interrupted command left of an install, looks at it, and records what it sees. A command that is to change
+// nothing only looks, and judges no half state.
 func (a *app) see(ctx context.Context, h *home.Home, in *game.Install) (*facts.State, plan.Settled, error) {
 	settled, err := settle(ctx, h, in)
 	if err != nil {

@@ -64,7 +64,8 @@ func (w *world) give(t *testing.T, uid int) {
 	}))
 }
 
-// TestWhatCannotBeReadHindersNothingElse has a file, a folder of a save and a mod that may not be read, and a pipe where a file is expected.
+// TestWhatCannotBeReadHindersNothingElse has a file, a folder of a save and a mod that may not be read, and a pipe where a file is
+// expected.
 func TestWhatCannotBeReadHindersNothingElse(t *testing.T) {
 	t.Parallel()
 	const uid = 65534

@@ -71,7 +71,8 @@ func (a *app) ofInstall(_ context.Context, cmd *ucli.Command, h *home.Home) (*ga
 	return h.Install(cmd.Args().First())
 }
 
-// settleAll puts in order what interrupted commands left, of one install or of all; a dry run only finds out. An install that is away hinders nothing.
+// settleAll puts in order what interrupted commands left, of one install or of all; a dry run only finds out. An install that is away
+// hinders nothing.
 func (a *app) settleAll(ctx context.Context, h *home.Home, only *game.Install) error {
 	installs := h.Installs
 	if only != nil {

@@ -1,5 +1,5 @@
-// Package longtest tells the tests that take minutes, such as long walks and many kills, whether they are to run. They run where the environment variable
-// OSTROV_LONG is set, as .ci/run does; else a short form of each runs, or none. It is for tests only.
+// Package longtest tells the tests that take minutes, such as long walks and many kills, whether they are to run. They run where the
+// environment variable OSTROV_LONG is set, as .ci/run does; else a short form of each runs, or none. It is for tests only.
 package longtest
 
 import (

@@ -44,8 +44,8 @@ func sources(t *testing.T) []source {
 	return all
 }
 
-// may says which rooms of the core each may import. A room that commands are made of imports none of its own group. What a leaf may import is listed here
-// name by name, so that an edge more is a decision.
+// may says which rooms of the core each may import. A room that commands are made of imports none of its own group. What a leaf may import
+// is listed here name by name, so that an edge more is a decision.
 var may = map[string]string{
 	// what commands do
 	"keep":    "archive assess check durable facts game home line logbook mod modlist plan problem record save tree unpack",
@@ -97,8 +97,8 @@ func TestImportsPointDownward(t *testing.T) {
 // writes are the functions and methods of os that alter what lies on a drive.
 var writes = []string{"WriteFile", "Create", "Rename", "Remove", "RemoveAll", "Mkdir", "MkdirAll", "Chmod", "Chtimes", "Chown", "Lchown", "Symlink", "Link", "CreateTemp", "MkdirTemp", "Truncate", "CopyFS"}
 
-// TestOnlyAFewWrite lets change, durable, archive, unpack and home write. Form, peek and logbook write copies into the system's folder for temporary
-// files, to read them there, and the logbook its own database.
+// TestOnlyAFewWrite lets change, durable, archive, unpack and home write. Form, peek and logbook write copies into the system's folder for
+// temporary files, to read them there, and the logbook its own database.
 func TestOnlyAFewWrite(t *testing.T) {
 	may := []string{"core/change", "core/durable", "core/archive", "core/unpack", "core/home", "core/coretest", "core/unpack/unpacktest", "core/form", "core/peek", "core/logbook"}
 	for _, s := range sources(t) {
@@ -115,7 +115,8 @@ func TestOnlyAFewWrite(t *testing.T) {
 	}
 }
 
-// TestTheCoreHasNoClockAndPrintsNothing leaves the time to cmd and cli, which hand a clock in, and printing to them. Change and durable only wait by it.
+// TestTheCoreHasNoClockAndPrintsNothing leaves the time to cmd and cli, which hand a clock in, and printing to them. Change and durable
+// only wait by it.
 func TestTheCoreHasNoClockAndPrintsNothing(t *testing.T) {
 	for _, s := range sources(t) {
 		if !strings.HasPrefix(s.room, "core/") || s.room == "core/coretest" {

@@ -143,8 +143,8 @@ func vetNext(v *vet.Vetting) problem.Hints {
 // fewLeft is how many things that a change leaves alone are shown one by one.
 const fewLeft = 3
 
-// Plan writes what a change does: each folder once, and below it what happens there. kept names the snapshots, by what steps call them, that keep what
-// goes; before anything is kept it is empty.
+// Plan writes what a change does: each folder once, and below it what happens there. kept names the snapshots, by what steps call them,
+// that keep what goes; before anything is kept it is empty.
 func (p *Printer) Plan(pl *plan.Plan, kept map[string]string) {
 	left := 0
 	for _, s := range pl.Steps {

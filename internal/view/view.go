@@ -104,7 +104,8 @@ func hidden(r rune) bool {
 // colour is what the printer itself writes to change the colour of text.
 var colour = regexp.MustCompile("\x1b\\[[0-9;]*m")
 
-// safe makes a whole line safe to show, whatever has got into it: only the printer's own colours stay. It is the last of two guards; Text is the first.
+// safe makes a whole line safe to show, whatever has got into it: only the printer's own colours stay. It is the last of two guards; Text
+// is the first.
 func (p *Printer) safe(line string) string {
 	if !strings.ContainsFunc(line, func(r rune) bool { return hidden(r) && r != '\n' || r == utf8.RuneError }) {
 		return line

@@ -15,8 +15,8 @@ const (
 	near = 256
 )
 
-// splitAgainst stores what in gives as parts, where it is the same file as old some time later: pages that are as they were stay slices of the
-// parts that old has, and only the others are stored. A file in which more than half of the first pages differ is split by its content
+// splitAgainst stores what in gives as parts, where it is the same file as old some time later: pages that are as they were stay slices of
+// the parts that old has, and only the others are stored. A file in which more than half of the first pages differ is split by its content
 // instead, which finds what has moved.
 func (r *reader) splitAgainst(ctx context.Context, old Node, in io.Reader) ([]Chunk, error) {
 	if len(old.Chunks) > maxParts/2 {

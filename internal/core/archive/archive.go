@@ -151,8 +151,8 @@ type Snapshot struct {
 	Saves       []KeptSave          `json:"saves"`
 	Content     []string            `json:"content"` // the content files it uses
 
-	// Number counts the playthrough's snapshots, from 1, in the order in which they were kept. It is given once. The first archives did not write it
-	// down: there it is the place among those.
+	// Number counts the playthrough's snapshots, from 1, in the order in which they were kept. It is given once. The first archives did
+	// not write it down: there it is the place among those.
 	Number  int    `json:"number,omitempty"`
 	Machine string `json:"machine,omitempty"` // the name of the one that kept it
 	// LeftOut is what could not be read and is not in it.
@@ -279,8 +279,8 @@ func CheckName(name string) error {
 	return nil
 }
 
-// newID names a snapshot or content file: its time and a random word, so that two machines may write into one archive. Sorted, IDs are in order of
-// time: the first two letters of the word count the milliseconds, in an alphabet that sorts as it counts.
+// newID names a snapshot or content file: its time and a random word, so that two machines may write into one archive. Sorted, IDs are in
+// order of time: the first two letters of the word count the milliseconds, in an alphabet that sorts as it counts.
 func newID(now time.Time) string {
 	const letters = "234567abcdefghijklmnopqrstuvwxyz"
 	ms := now.UTC().Nanosecond() / int(time.Millisecond)

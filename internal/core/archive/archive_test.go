@@ -379,7 +379,8 @@ func FuzzCut(f *testing.F) {
 	f.Add(uint32(maxPart), uint32(0), []byte{0}, uint64(1))
 	f.Add(uint32(meanPart+5), uint32(meanPart-minPart-9), []byte("lamp=7, rope=9\n"), uint64(2))
 	f.Add(uint32(minPart), uint32(0), []byte{}, uint64(3))
-	// Inputs are small, so that the fuzzer gets through many: what is cut is one text over and over with some noise in it. The first bytes never count.
+	// Inputs are small, so that the fuzzer gets through many: what is cut is one text over and over with some noise in it. The first bytes
+	// never count.
 	f.Fuzz(func(t *testing.T, length, at uint32, text []byte, seed uint64) {
 		data := make([]byte, length%(maxPart+1000)+1)
 		if len(data) > minPart {

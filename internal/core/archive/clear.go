@@ -13,8 +13,8 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// Rule says which snapshots stay when an archive is cleared: those of the last days, the newest of each playthrough, and all that were kept on
-// purpose, with a note or a tag.
+// Rule says which snapshots stay when an archive is cleared: those of the last days, the newest of each playthrough, and all that were
+// kept on purpose, with a note or a tag.
 type Rule struct {
 	Days  int
 	Count int
@@ -24,8 +24,8 @@ type Rule struct {
 type Clearing struct {
 	Go   []*Snapshot // snapshots that go, oldest first
 	Stay int
-	// Freed are bytes of content that nothing uses any more. They are marked first and removed by a later clearing, when nobody can be about to use
-	// them: a keep that runs meanwhile would build on them.
+	// Freed are bytes of content that nothing uses any more. They are marked first and removed by a later clearing, when nobody can be
+	// about to use them: a keep that runs meanwhile would build on them.
 	Freed int64
 	// Marked are bytes that wait for that.
 	Marked int64
@@ -109,8 +109,8 @@ func (a *Archive) PlanClear(rule Rule, now time.Time) (*Clearing, error) {
 	return c, nil
 }
 
-// Clear carries out a clearing: it marks what nothing will use, removes the snapshots, and removes the content that has been marked long enough and
-// is still unused.
+// Clear carries out a clearing: it marks what nothing will use, removes the snapshots, and removes the content that has been marked long
+// enough and is still unused.
 func (a *Archive) Clear(ctx context.Context, rule Rule, c *Clearing, now time.Time) error {
 	since, err := a.readMarks()
 	if err != nil {

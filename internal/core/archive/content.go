@@ -240,8 +240,8 @@ func (w *contentWriter) publishDone() error {
 	return nil
 }
 
-// abandon removes the content file that is not full. Those that are full are published: a keep that is begun again finds in them what it would write
-// anew, and what no snapshot comes to use clear-old removes.
+// abandon removes the content file that is not full. Those that are full are published: a keep that is begun again finds in them what it
+// would write anew, and what no snapshot comes to use clear-old removes.
 func (w *contentWriter) abandon() {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -19,10 +19,10 @@ type Copied struct {
 	Bytes     int64 `json:"bytes"`
 }
 
-// CopyTo copies into another archive what that one lacks: first the content of each snapshot, then the snapshot. Each file is written whole or
-// not at all, so that what was interrupted goes on from there. Content files are never altered and named at random: one of the same name is the
-// same. What is damaged is not passed on: the snapshots that use it are left out, and the error, ErrDamaged, names them when all others are
-// copied. progress is told the bytes copied.
+// CopyTo copies into another archive what that one lacks: first the content of each snapshot, then the snapshot. Each file is written
+// whole or not at all, so that what was interrupted goes on from there. Content files are never altered and named at random: one of the
+// same name is the same. What is damaged is not passed on: the snapshots that use it are left out, and the error, ErrDamaged, names them
+// when all others are copied. progress is told the bytes copied.
 func (a *Archive) CopyTo(ctx context.Context, to *Archive, progress func(n int64)) (Copied, error) {
 	var done Copied
 	names, err := a.Playthroughs()
@@ -121,8 +121,8 @@ func copyOver(ctx context.Context, source, target string) error {
 	return durable.Publish(out, target, fileMode, err)
 }
 
-// Repair replaces what is damaged, and content that is missing, by what another archive has, where that is whole, and returns the names of what it
-// replaced. progress is told the bytes looked at.
+// Repair replaces what is damaged, and content that is missing, by what another archive has, where that is whole, and returns the names of
+// what it replaced. progress is told the bytes looked at.
 func (a *Archive) Repair(ctx context.Context, from *Archive, progress func(n int64)) ([]string, error) {
 	names, err := a.Playthroughs()
 	if err != nil {
@@ -187,7 +187,8 @@ func (a *Archive) repairSnapshots(ctx context.Context, from *Archive, names []st
 	return repaired, nil
 }
 
-// Glance looks whether every content file that a snapshot uses is there and has a directory that can be read, without reading what is in it.
+// Glance looks whether every content file that a snapshot uses is there and has a directory that can be read, without reading what is in
+// it.
 func (a *Archive) Glance(ctx context.Context) (Report, error) {
 	var r Report
 	names, err := a.Playthroughs()

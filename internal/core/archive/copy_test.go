@@ -47,7 +47,8 @@ func TestListingsAreInOrder(t *testing.T) {
 	}
 }
 
-// TestCopyAndRepairLeaveDamageOut has a content file and a snapshot damaged: neither is passed on, all else is, and the copy mends the first.
+// TestCopyAndRepairLeaveDamageOut has a content file and a snapshot damaged: neither is passed on, all else is, and the copy mends the
+// first.
 func TestCopyAndRepairLeaveDamageOut(t *testing.T) {
 	f := newFixture(t)
 	var all []*Snapshot

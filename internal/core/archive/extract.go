@@ -28,8 +28,8 @@ type Out struct {
 	Batch    *durable.Batch
 }
 
-// Extract writes a root of a snapshot into a folder, which it makes, and returns how many files these are. Links that lead out of what lies in the root are
-// left out, and all links where making them needs rights.
+// Extract writes a root of a snapshot into a folder, which it makes, and returns how many files these are. Links that lead out of what
+// lies in the root are left out, and all links where making them needs rights.
 func (a *Archive) Extract(ctx context.Context, root Root, out Out) (files int, err error) {
 	if err := os.MkdirAll(out.Dir, 0o777); err != nil {
 		return 0, err
@@ -84,8 +84,8 @@ type writers struct {
 	bytes  int64
 }
 
-// Files are handed on so many at a time or so many bytes, and those whose content lies in one entry together, as far as they follow each other: it is unpacked
-// once then.
+// Files are handed on so many at a time or so many bytes, and those whose content lies in one entry together, as far as they follow each
+// other: it is unpacked once then.
 const (
 	batchFiles     = 32
 	batchFilesMost = 512
@@ -185,8 +185,8 @@ func (w *writers) write(a *Archive, in *inFolder, n Node) error {
 	return folder.Chtimes(name, time.Time{}, n.Time)
 }
 
-// inFolder keeps the folder open that was written into last: files come sorted by path, and finding each anew from the root takes longer than
-// writing it.
+// inFolder keeps the folder open that was written into last: files come sorted by path, and finding each anew from the root takes longer
+// than writing it.
 type inFolder struct {
 	root *os.Root
 	name string

@@ -60,8 +60,8 @@ func unreadable(err error) error {
 // Reused are the bytes of files that had not changed and were not read.
 func (k *Keeping) Reused() int64 { return k.left.Load() }
 
-// Keep begins a snapshot. What before has, an earlier snapshot or nil, is not read again while it is unchanged. progress is told the bytes that
-// have been dealt with, from several goroutines.
+// Keep begins a snapshot. What before has, an earlier snapshot or nil, is not read again while it is unchanged. progress is told the bytes
+// that have been dealt with, from several goroutines.
 func (a *Archive) Keep(ctx context.Context, hasher *tree.Hasher, before *Snapshot, now time.Time, progress func(n int64)) (*Keeping, error) {
 	a.clearTemps(now)
 	if err := a.load(); err != nil {
@@ -205,7 +205,8 @@ func (r *reader) node(ctx context.Context, group Group, e tree.Entry, n *Node) e
 	return nil
 }
 
-// bundled is the size, in bytes, below which files that need not be read together are stored several in one entry, and of such an entry at most.
+// bundled is the size, in bytes, below which files that need not be read together are stored several in one entry, and of such an entry at
+// most.
 const bundled = 256 << 10
 
 // loaded keeps a file of one part.
@@ -277,8 +278,8 @@ func (k *Keeping) holdsAll(parts []Chunk) bool {
 	return true
 }
 
-// Commit publishes the snapshot, first its content, then its JSON. It looks again whether what it builds on is still there. Its number is the next one of
-// the playthrough, and higher than above, the highest that was given elsewhere.
+// Commit publishes the snapshot, first its content, then its JSON. It looks again whether what it builds on is still there. Its number is
+// the next one of the playthrough, and higher than above, the highest that was given elsewhere.
 func (k *Keeping) Commit(s *Snapshot, above int) error {
 	if err := CheckName(s.Playthrough); err != nil {
 		return err

@@ -17,8 +17,8 @@ import (
 	"ostrov/internal/longtest"
 )
 
-// TestTwoLargeFilesAreComparedAtOnce holds the comparison of changed files, which reads the archive, against the workers that add to it meanwhile;
-// the race detector looks on.
+// TestTwoLargeFilesAreComparedAtOnce holds the comparison of changed files, which reads the archive, against the workers that add to it
+// meanwhile; the race detector looks on.
 func TestTwoLargeFilesAreComparedAtOnce(t *testing.T) {
 	f := newFixture(t)
 	names := []string{"a.db", "b.db", "c.db", "d.db"}
@@ -61,7 +61,8 @@ func TestTwoLargeFilesAreComparedAtOnce(t *testing.T) {
 	}
 }
 
-// TestSmallFilesShareAnEntry holds that many small files cost few entries, that they come back, and that one that changes costs itself only.
+// TestSmallFilesShareAnEntry holds that many small files cost few entries, that they come back, and that one that changes costs itself
+// only.
 func TestSmallFilesShareAnEntry(t *testing.T) {
 	f := newFixture(t)
 	want := map[string]string{}

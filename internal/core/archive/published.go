@@ -12,9 +12,9 @@ import (
 	"sync"
 )
 
-// Each machine that writes into an archive says in a file of its own, machines/NAME.json, which snapshots it published and which it cleared. A snapshot
-// that was published, that nobody cleared and that is not there has been lost, and Verify says so. Nobody writes another machine's file, so none waits
-// for another.
+// Each machine that writes into an archive says in a file of its own, machines/NAME.json, which snapshots it published and which it
+// cleared. A snapshot that was published, that nobody cleared and that is not there has been lost, and Verify says so. Nobody writes
+// another machine's file, so none waits for another.
 type published struct {
 	Format    int      `json:"ostrov_published"`
 	Published []string `json:"published"` // PLAYTHROUGH/ID
@@ -33,8 +33,8 @@ var (
 // attempts is how often two processes of one machine try to write its file at once.
 const attempts = 10
 
-// declare adds to what this machine says it published and cleared. Another process of the machine may write the file at the same moment: it is read
-// again, and written again if need be.
+// declare adds to what this machine says it published and cleared. Another process of the machine may write the file at the same moment:
+// it is read again, and written again if need be.
 func (a *Archive) declare(publishedNow, clearedNow []string) error {
 	if err := os.MkdirAll(filepath.Join(a.Dir, machines), folderMode); err != nil {
 		return err

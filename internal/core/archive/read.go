@@ -163,7 +163,8 @@ func (a *Archive) find(d tree.Digest) (*zip.File, string, error) {
 	return f, name, nil
 }
 
-// findAgain is find for what the cache is wrong about, or does not know: it looks into the content files themselves. why is what to say if that does not help.
+// findAgain is find for what the cache is wrong about, or does not know: it looks into the content files themselves. why is what to say if
+// that does not help.
 func (a *Archive) findAgain(d tree.Digest, why error) (*zip.File, string, error) {
 	if a.cache == nil || a.direct {
 		return nil, "", why

@@ -22,14 +22,14 @@ import (
 type Group struct {
 	Dir     string
 	Entries []tree.Entry
-	// apart tells that the entries need not be read together. Then small files are stored several in one entry of the archive: one by one they
-	// would be packed badly, and slowly.
+	// apart tells that the entries need not be read together. Then small files are stored several in one entry of the archive: one by one
+	// they would be packed badly, and slowly.
 	apart  bool
 	before map[string]Node // what an earlier snapshot has of them, by path
 }
 
-// Root keeps groups of entries as one root of the snapshot and returns it with its listing, which is held in memory: for what is small. Groups are
-// read side by side; one that goes on changing is tree.ErrBeingWritten. sha asks for the SHA-256 of every file.
+// Root keeps groups of entries as one root of the snapshot and returns it with its listing, which is held in memory: for what is small.
+// Groups are read side by side; one that goes on changing is tree.ErrBeingWritten. sha asks for the SHA-256 of every file.
 func (k *Keeping) Root(ctx context.Context, root Root, groups []Group, sha bool) (Root, []Node, error) {
 	for i := range groups {
 		groups[i].before = k.before[root.Key()]
@@ -48,10 +48,10 @@ func (k *Keeping) Root(ctx context.Context, root Root, groups []Group, sha bool)
 	return root, nodes, err
 }
 
-// WholeRoot keeps the entries of a folder, dir, which come in order of their paths, as a root of the snapshot, without SHA-256, holding no more than
-// some of them in memory. It takes the root over from before without looking at single files where none of the entries has changed since: then it
-// costs no more than finding them. place names it in the hasher's notes. visit is told each entry that was kept, in order, and each that is Unread; of what was taken over it is
-// told nothing. entries may be asked for several times.
+// WholeRoot keeps the entries of a folder, dir, which come in order of their paths, as a root of the snapshot, without SHA-256, holding no
+// more than some of them in memory. It takes the root over from before without looking at single files where none of the entries has
+// changed since: then it costs no more than finding them. place names it in the hasher's notes. visit is told each entry that was kept, in
+// order, and each that is Unread; of what was taken over it is told nothing. entries may be asked for several times.
 func (k *Keeping) WholeRoot(ctx context.Context, place string, before *Snapshot, root Root, dir string, entries iter.Seq[tree.Entry], visit func(Node)) (Root, error) {
 	var known taken
 	var err error
@@ -119,8 +119,8 @@ func (k *Keeping) contentOf(used map[tree.Digest]bool) ([]string, error) {
 	return slices.Sorted(maps.Keys(files)), nil
 }
 
-// Entries that need not be read together are read so many at a time, by one worker. Where another mod begins a batch ends, if it has some already: the
-// same mods make the same batches, and are stored once.
+// Entries that need not be read together are read so many at a time, by one worker. Where another mod begins a batch ends, if it has some
+// already: the same mods make the same batches, and are stored once.
 const (
 	batch      = 64
 	shortBatch = 16

@@ -15,9 +15,9 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// Every file of an archive ends in its seal: the BLAKE3, in hex, of all bytes before the seal. One bit that differs anywhere in it is seen by that,
-// also in fields that nothing which is kept depends on. In a content file the seal is the comment that ends every zip; in JSON it is the last
-// member; in the README.txt it is the last line.
+// Every file of an archive ends in its seal: the BLAKE3, in hex, of all bytes before the seal. One bit that differs anywhere in it is seen
+// by that, also in fields that nothing which is kept depends on. In a content file the seal is the comment that ends every zip; in JSON it
+// is the last member; in the README.txt it is the last line.
 const (
 	hexLen  = 2 * blake3Size
 	sealLen = len(algorithm) + hexLen
@@ -69,8 +69,8 @@ func checkSealedFile(path string) error { return checkSealAt(path, path) }
 // placeholder is what a content file has for a comment until its seal is known.
 var placeholder = strings.Repeat(" ", sealLen)
 
-// sealer takes the digest of all that is written through it but the last sealLen bytes, which it holds back. seal replaces these by the seal, and
-// check compares them with it.
+// sealer takes the digest of all that is written through it but the last sealLen bytes, which it holds back. seal replaces these by the
+// seal, and check compares them with it.
 type sealer struct {
 	to   io.Writer
 	hash *blake3.Hasher
@@ -212,12 +212,7 @@ func fileThere(path string) bool {
 
 // readBounded reads a small file of the archive, which may come from anyone.
 func readBounded(path string) ([]byte, error) {
-	f, err := tree.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxSnapshot+1))
+	data, err := tree.ReadBounded(path, maxSnapshot+1)
 	if err == nil && len(data) > maxSnapshot {
 		err = fmt.Errorf("%w: larger than %d bytes", ErrDamaged, maxSnapshot)
 	}

@@ -81,7 +81,8 @@ func (n numbered) address(playthrough string) string {
 	return fmt.Sprintf("%s.%d%s", playthrough, n.number, n.twin)
 }
 
-// numbers are a playthrough's snapshots in the order of their numbers. One of which the number cannot be read has the one that follows the snapshot before.
+// numbers are a playthrough's snapshots in the order of their numbers. One of which the number cannot be read has the one that follows the
+// snapshot before.
 func (a *Archive) numbers(playthrough string) ([]numbered, error) {
 	ids, err := a.ids(playthrough)
 	if err != nil {
@@ -123,8 +124,8 @@ func (a *Archive) numbers(playthrough string) ([]numbered, error) {
 // unnumbered is what is known of snapshots that do not say their number.
 const unnumbered = -1
 
-// knownNumbers are the numbers that snapshots say they have: unnumbered where one does not say it, and 0 where it cannot be read. They never change,
-// so they are remembered.
+// knownNumbers are the numbers that snapshots say they have: unnumbered where one does not say it, and 0 where it cannot be read. They
+// never change, so they are remembered.
 func (a *Archive) knownNumbers(playthrough string, ids []string) map[string]int {
 	place := "numbers of " + a.ID + " " + playthrough
 	if a.numbersOf == nil {
@@ -180,8 +181,8 @@ func (a *Archive) Addresses(playthrough string) ([]string, error) {
 	return names, err
 }
 
-// Snapshot reads the one of a playthrough that has the number and, where two machines gave the same one, the letter. It is fs.ErrNotExist where there
-// is none, and an UnreadableError where that is damaged.
+// Snapshot reads the one of a playthrough that has the number and, where two machines gave the same one, the letter. It is fs.ErrNotExist
+// where there is none, and an UnreadableError where that is damaged.
 func (a *Archive) Snapshot(playthrough string, number int, twin string) (*Snapshot, error) {
 	all, err := a.numbers(playthrough)
 	if err != nil {
@@ -211,8 +212,8 @@ func (a *Archive) unreadable(playthrough string, all []numbered, i int, why erro
 	return e
 }
 
-// Newest reads the newest of a playthrough's snapshots for which ok holds. It is nil where there is none. Where a newer one cannot be read, so that
-// nobody knows whether it is the one, that is an UnreadableError.
+// Newest reads the newest of a playthrough's snapshots for which ok holds. It is nil where there is none. Where a newer one cannot be
+// read, so that nobody knows whether it is the one, that is an UnreadableError.
 func (a *Archive) Newest(playthrough string, ok func(*Snapshot) bool) (*Snapshot, error) {
 	all, err := a.numbers(playthrough)
 	if err != nil {

@@ -53,8 +53,8 @@ func border(h uint64, data []byte, mask uint64) (uint64, int) {
 	return h, -1
 }
 
-// window is how much of a file is in memory while it is split, in bytes: as the largest part must be seen whole, a window twice as large moves what is left
-// over half as often.
+// window is how much of a file is in memory while it is split, in bytes: as the largest part must be seen whole, a window twice as large
+// moves what is left over half as often.
 const window = 2 * maxPart
 
 // split stores what in gives as parts, holding no more than a window of it in memory. What fits into one part is one.

@@ -61,8 +61,8 @@ type verifier struct {
 	touches map[string][]string     // what is wrong: whom it touches
 }
 
-// Verify reads and hashes everything in the archive and names each save that a damage touches. What it finds nothing wrong with comes back, byte for byte.
-// progress is told the bytes read.
+// Verify reads and hashes everything in the archive and names each save that a damage touches. What it finds nothing wrong with comes
+// back, byte for byte. progress is told the bytes read.
 func (a *Archive) Verify(ctx context.Context, progress func(n int64)) (Report, error) {
 	plain := &Archive{Dir: a.Dir, ID: a.ID} // without the cache
 	defer plain.Close()
@@ -276,7 +276,8 @@ func (v *verifier) chunks(chunks []Chunk, listed map[int32]bool) string {
 	return ""
 }
 
-// file is what is wrong with a file whose chunks are whole, or "": they do not make up what was kept. A file is read once, however many snapshots have it.
+// file is what is wrong with a file whose chunks are whole, or "": they do not make up what was kept. A file is read once, however many
+// snapshots have it.
 func (v *verifier) file(ctx context.Context, n Node) string {
 	if n.Size == 0 {
 		return ""

@@ -1,7 +1,7 @@
 // Package assess turns facts, needs and rules into findings and verdicts.
 //
-// Everything here is pure: it opens nothing, asks no clock and changes nothing. A save in a game, one in a download and one in a game as it would be are
-// judged by one function (Save), so that look, vet, place, needs and look --if never differ.
+// Everything here is pure: it opens nothing, asks no clock and changes nothing. A save in a game, one in a download and one in a game as
+// it would be are judged by one function (Save), so that look, vet, place, needs and look --if never differ.
 package assess
 
 import (
@@ -58,8 +58,8 @@ func placeFindings(s *facts.Save) []check.Finding {
 	return []check.Finding{check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January")))}
 }
 
-// Findings judges one save, wherever it is, against an install. Of a save that cannot be read nothing else is said: what it needs is not known to be
-// right.
+// Findings judges one save, wherever it is, against an install. Of a save that cannot be read nothing else is said: what it needs is not
+// known to be right.
 func Findings(st *facts.State, s *facts.Save) []check.Finding {
 	switch {
 	case s.Unread != nil && facts.IsBeingWritten(s.Unread):
@@ -119,7 +119,8 @@ type Supposed struct {
 	Findings []check.Finding
 }
 
-// Suppose judges every save of an install as it would be after changes, all together. What is unsafe makes nothing better: then no verdict rises.
+// Suppose judges every save of an install as it would be after changes, all together. What is unsafe makes nothing better: then no verdict
+// rises.
 func Suppose(now *Install, changes []Change) *Supposed {
 	st := *now.State
 	st.Mods.Mods = slices.Clone(now.Mods.Mods)

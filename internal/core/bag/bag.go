@@ -1,7 +1,7 @@
 // Package bag writes BagIt bags (RFC 8493) as zips, for what goes out to people who may not have Ostrov.
 //
-// A bag is one folder: data/ has what it is about, and manifests the SHA-512 of everything, which `sha512sum -c` checks. What is in it is its
-// callers' business; package parcel reads bags, too.
+// A bag is one folder: data/ has what it is about, and manifests the SHA-512 of everything, which `sha512sum -c` checks. What is in it is
+// its callers' business; package parcel reads bags, too.
 package bag
 
 import (

@@ -33,8 +33,8 @@ func read(t *testing.T, data []byte, name string) map[string]string {
 	return files
 }
 
-// TestEveryFileIsInAManifest checks a bag by RFC 8493: what it says of itself, how many bytes there are, and that each file stands in one of the two
-// manifests with its digest.
+// TestEveryFileIsInAManifest checks a bag by RFC 8493: what it says of itself, how many bytes there are, and that each file stands in one
+// of the two manifests with its digest.
 func TestEveryFileIsInAManifest(t *testing.T) {
 	var out bytes.Buffer
 	w := NewWriter(&out, "gannet", time.Date(2026, 3, 1, 21, 14, 2, 0, time.UTC))

@@ -98,8 +98,8 @@ func within(path, dir string) bool {
 // trialName is what an empty folder is called for a moment in the folder that is to be changed.
 const trialName = tree.AreaName + "-trial"
 
-// make creates the area and proves, by a real rename into the folder, that both are on one volume. A crash leaves at most an empty folder, which the next
-// trial uses again.
+// make creates the area and proves, by a real rename into the folder, that both are on one volume. A crash leaves at most an empty folder,
+// which the next trial uses again.
 func (a *area) make() error {
 	if err := mkdirAll(a.dir, 0o700); err != nil {
 		return err
@@ -144,8 +144,8 @@ type areas struct {
 	unlock func()
 }
 
-// lockAreas finds and locks the areas of folders, in one order everywhere, so that two Ostrovs never wait for each other. Without create those that
-// do not exist are left out.
+// lockAreas finds and locks the areas of folders, in one order everywhere, so that two Ostrovs never wait for each other. Without create
+// those that do not exist are left out.
 func lockAreas(ctx context.Context, roots, listed []string, create bool, wait time.Duration) (areas, error) {
 	found := areas{of: map[string]*area{}}
 	sorted := slices.Clone(roots)
@@ -279,7 +279,8 @@ func (a *area) lastSeq() int64 {
 	return last
 }
 
-// prune removes what older changes moved aside, but for those whose old content nothing else keeps; held says whether what keeps it is still there.
+// prune removes what older changes moved aside, but for those whose old content nothing else keeps; held says whether what keeps it is
+// still there.
 func (a *area) prune(held func(Safe) bool) {
 	ids := a.changes()
 	for _, id := range ids[:max(0, len(ids)-keepRecords)] {

@@ -1,12 +1,13 @@
 // Package change alters game folders so that no crash, full disk or second Ostrov can leave them half done, and takes changes back.
 //
-// A Plan names targets (a file or a folder in some folder) and what each is to become. Apply stages everything new on the same volume, writes a
-// journal beside each folder, exchanges old for new by renames and keeps the old beside; Recover rolls an interrupted change back, or concludes it
-// where it had happened; Undo exchanges the other way round. What is replaced is never deleted but moved aside whole, and stays there at least
-// until a snapshot holds it: an Item that replaces something must say what keeps the old bytes (Safe).
+// A Plan names targets (a file or a folder in some folder) and what each is to become. Apply stages everything new on the same volume,
+// writes a journal beside each folder, exchanges old for new by renames and keeps the old beside; Recover rolls an interrupted change
+// back, or concludes it where it had happened; Undo exchanges the other way round. What is replaced is never deleted but moved aside
+// whole, and stays there at least until a snapshot holds it: an Item that replaces something must say what keeps the old bytes (Safe).
 //
-// The promise: after a crash at any instant and the next Recover, all targets are in their old state, or all in their new one. A journal is believed
-// only if Ostrov's own home knows it (Vouch). The package knows paths, not games. Areas, journals and locks are described in docs/formats.md.
+// The promise: after a crash at any instant and the next Recover, all targets are in their old state, or all in their new one. A journal
+// is believed only if Ostrov's own home knows it (Vouch). The package knows paths, not games. Areas, journals and locks are described in
+// docs/formats.md.
 package change
 
 import (
@@ -48,8 +49,8 @@ type Plan struct {
 	Listed []string
 	// Guard is asked just before the exchange whether it may happen; nil always may.
 	Guard func() error
-	// Announce is called when everything is staged, before anything is exchanged: a crash after the commit must not leave a change that nobody
-	// can find. It may announce a change that then does not happen, and so has no record.
+	// Announce is called when everything is staged, before anything is exchanged: a crash after the commit must not leave a change that
+	// nobody can find. It may announce a change that then does not happen, and so has no record.
 	Announce func(*Record) error
 	// Held reports whether what keeps the old content of an earlier change is still there. nil: it is not.
 	Held func(Safe) bool
@@ -134,8 +135,8 @@ func Apply(ctx context.Context, p Plan) (*Record, error) {
 	return r, nil
 }
 
-// Undo takes back a change that Apply made, or makes one again that was taken back, and returns the change that did so. p says how, and has no items.
-// It fails with ErrChanged when a target is not as the change left it, unless force is set.
+// Undo takes back a change that Apply made, or makes one again that was taken back, and returns the change that did so. p says how, and
+// has no items. It fails with ErrChanged when a target is not as the change left it, unless force is set.
 func Undo(ctx context.Context, r *Record, p Plan, force bool) (*Record, error) {
 	for _, x := range slices.Backward(r.Items) {
 		item := Item{Root: x.Root, Name: x.Name, Create: true, from: x.Old, Safe: x.Source, Source: x.Safe}

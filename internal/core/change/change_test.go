@@ -162,7 +162,8 @@ func TestWhatFailsLeavesEverythingAsItWas(t *testing.T) {
 	}
 }
 
-// TestWhatNothingElseKeepsStays holds that what a change moved aside is there for as long as nothing else keeps it, however many changes follow.
+// TestWhatNothingElseKeepsStays holds that what a change moved aside is there for as long as nothing else keeps it, however many changes
+// follow.
 func TestWhatNothingElseKeepsStays(t *testing.T) {
 	_, saves := world(t)
 	area, err := findArea(saves, []string{saves}, true)

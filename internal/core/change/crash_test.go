@@ -122,8 +122,8 @@ func (f folders) last() *Record {
 	return last
 }
 
-// TestACrashAtAnyStep stops a change of three folders on two volumes at every step that it takes on them, before and after its commit, settles, and
-// demands the old state everywhere or the new one; the new one is taken back. Undo is stopped at every step in the same way.
+// TestACrashAtAnyStep stops a change of three folders on two volumes at every step that it takes on them, before and after its commit,
+// settles, and demands the old state everywhere or the new one; the new one is taken back. Undo is stopped at every step in the same way.
 func TestACrashAtAnyStep(t *testing.T) {
 	f := newFolders(t)
 	before := f.state()
@@ -174,7 +174,8 @@ func undoStopped(t *testing.T, f folders, n int, before, after string) {
 	}
 }
 
-// TestACrashWhilePuttingInOrder stops a change at a step, and putting it in order at every step of that, again and again until it is in order.
+// TestACrashWhilePuttingInOrder stops a change at a step, and putting it in order at every step of that, again and again until it is in
+// order.
 func TestACrashWhilePuttingInOrder(t *testing.T) {
 	for _, at := range []int{40, 48, 56, 64, 70, 74, 78, 82, 86, 90} {
 		f := newFolders(t)

@@ -11,8 +11,8 @@ import (
 	"syscall"
 )
 
-// A program that is built with the tag faults ends, or fails, at one chosen step: OSTROV_FAULT is the number of the step, from 1, and how ("kill" or "full").
-// OSTROV_FAULTS names a file to which each step is written, so that a test knows where it was stopped.
+// A program that is built with the tag faults ends, or fails, at one chosen step: OSTROV_FAULT is the number of the step, from 1, and how
+// ("kill" or "full"). OSTROV_FAULTS names a file to which each step is written, so that a test knows where it was stopped.
 func init() {
 	number, how, _ := strings.Cut(os.Getenv("OSTROV_FAULT"), ":")
 	at, _ := strconv.Atoi(number)

@@ -97,7 +97,8 @@ func removeFile(path string) error {
 	return err
 }
 
-// writeJSON writes one of our own files, whole or not at all. The name that it has meanwhile is always the same, so that a crash leaves one at most.
+// writeJSON writes one of our own files, whole or not at all. The name that it has meanwhile is always the same, so that a crash leaves
+// one at most.
 func writeJSON(path string, v any) error {
 	data, err := json.MarshalIndent(v, "", " ")
 	if err != nil {

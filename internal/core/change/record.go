@@ -19,7 +19,8 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// Safe says what keeps the bytes of a target that is replaced or removed. The zero Safe is none: then a target that is there is not exchanged.
+// Safe says what keeps the bytes of a target that is replaced or removed. The zero Safe is none: then a target that is there is not
+// exchanged.
 type Safe struct {
 	// Snapshot names one, as PLAYTHROUGH/ID, that holds just these bytes and was read back.
 	Snapshot string `json:"snapshot,omitempty"`
@@ -55,7 +56,8 @@ type Record struct {
 type Exchange struct {
 	Root string `json:"root"` // the folder that holds the target
 	Name string `json:"name"` // the target in it, slash-separated
-	// New and Old are places in the folder's area, ID/new/NUMBER or ID/old/NUMBER: New is "" where the target was removed, Old where there was none.
+	// New and Old are places in the folder's area, ID/new/NUMBER or ID/old/NUMBER: New is "" where the target was removed, Old where there
+	// was none.
 	New string `json:"new,omitempty"`
 	Old string `json:"old,omitempty"`
 	// After is the target as the change left it.

@@ -9,8 +9,8 @@ import (
 	"time"
 )
 
-// Vouch says whether Ostrov's home knows a change by just this digest. A journal that nothing vouches for was written by another home, or by nobody
-// who may: it is shown, and acted on only when the player says so.
+// Vouch says whether Ostrov's home knows a change by just this digest. A journal that nothing vouches for was written by another home, or
+// by nobody who may: it is shown, and acted on only when the player says so.
 type Vouch func(id, digest string) bool
 
 // UnfinishedError says that a change of a folder is not finished.
@@ -28,7 +28,8 @@ func (e *UnknownError) Error() string {
 	return fmt.Sprintf("beside %s lies a change that is not finished and was not made from here: %q", e.Root, e.Record.Title)
 }
 
-// Unfinished returns the change of one of the folders that is not finished, or nil. Nothing is touched, and nothing that it says is to be believed.
+// Unfinished returns the change of one of the folders that is not finished, or nil. Nothing is touched, and nothing that it says is to be
+// believed.
 func Unfinished(roots, listed []string) (*Record, error) {
 	for _, root := range roots {
 		a, err := findArea(root, listed, false)
@@ -47,9 +48,10 @@ func Unfinished(roots, listed []string) (*Record, error) {
 	return nil, nil
 }
 
-// Recover puts in order what an interrupted Ostrov left of changes of the folders: a change that had happened is concluded, another one is rolled back. It
-// reports which changes these were. listed is as in Plan. Folders that another Ostrov is changing at this moment are left to it. A journal that vouch
-// does not know is an UnknownError, and left alone, unless its digest is believe and all that it concerns lies in roots.
+// Recover puts in order what an interrupted Ostrov left of changes of the folders: a change that had happened is concluded, another one is
+// rolled back. It reports which changes these were. listed is as in Plan. Folders that another Ostrov is changing at this moment are left
+// to it. A journal that vouch does not know is an UnknownError, and left alone, unless its digest is believe and all that it concerns lies
+// in roots.
 func Recover(ctx context.Context, roots, listed []string, vouch Vouch, believe string) ([]*Record, error) {
 	var did []*Record
 	for _, root := range roots {

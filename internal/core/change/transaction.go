@@ -265,8 +265,8 @@ func (t *transaction) swapBack(x Exchange) error {
 	return nil
 }
 
-// conclude turns the journals of a change that has happened into records, the lead first: a journal whose lead has a record has happened. It may be
-// called again after being interrupted.
+// conclude turns the journals of a change that has happened into records, the lead first: a journal whose lead has a record has happened.
+// It may be called again after being interrupted.
 func (t *transaction) conclude() error {
 	all := t.leadLast()
 	for _, a := range slices.Backward(all) {

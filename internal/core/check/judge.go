@@ -20,8 +20,8 @@ const (
 	Seen     Evidence = "seen"     // the save was written while this lay in place
 	Descends Evidence = "descends" // the state before is known
 	Inferred Evidence = "inferred" // found on disk
-	// Referred is that identifiers of a mod occur in the save. It adds to the others: it tells a mod that a save cannot do without from one it
-	// merely saw.
+	// Referred is that identifiers of a mod occur in the save. It adds to the others: it tells a mod that a save cannot do without from
+	// one it merely saw.
 	Referred Evidence = "referred"
 )
 

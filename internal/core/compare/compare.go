@@ -1,4 +1,5 @@
-// Package compare says what differs between two things: installs, snapshots, saves, mod lists, parcels; and between a mod and what was kept of it.
+// Package compare says what differs between two things: installs, snapshots, saves, mod lists, parcels; and between a mod and what was
+// kept of it.
 //
 // It reads and changes nothing.
 package compare
@@ -69,7 +70,8 @@ type FileChange struct {
 	Diff string `json:"diff,omitempty"` // of a text that is not too large
 }
 
-// Compare says what differs between two things, named by their addresses or files. "GAME+MOD" with a snapshot compares the files of that mod.
+// Compare says what differs between two things, named by their addresses or files. "GAME+MOD" with a snapshot compares the files of that
+// mod.
 func Compare(ctx context.Context, h *home.Home, a, b string) (*Comparison, error) {
 	if strings.Contains(a, "+") && !strings.ContainsAny(a, `/\`) {
 		return compareMod(ctx, h, a, b)

@@ -8,8 +8,8 @@ import (
 // maxLines bounds a text of which the lines are compared: the time that this takes grows with their product.
 const maxLines = 4000
 
-// lines says which lines of a text were taken out and which came in, with one line around each place: "@@ line N @@", then lines that begin with a
-// space, a minus or a plus. It is "" for texts of too many lines.
+// lines says which lines of a text were taken out and which came in, with one line around each place: "@@ line N @@", then lines that
+// begin with a space, a minus or a plus. It is "" for texts of too many lines.
 func lines(before, now string) string {
 	a, b := strings.SplitAfter(before, "\n"), strings.SplitAfter(now, "\n")
 	if len(a) > maxLines || len(b) > maxLines {

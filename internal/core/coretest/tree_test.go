@@ -84,8 +84,8 @@ func seen(t *testing.T, dir string) map[string]string {
 	return all
 }
 
-// TestAnyTreeComesBack keeps saves whose files have any names, contents, modes and times that the file system holds, and brings them back in place and
-// into a folder elsewhere.
+// TestAnyTreeComesBack keeps saves whose files have any names, contents, modes and times that the file system holds, and brings them back
+// in place and into a folder elsewhere.
 func TestAnyTreeComesBack(t *testing.T) {
 	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
 		t.Skip("a file system that holds any bytes as names")

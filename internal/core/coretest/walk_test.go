@@ -30,8 +30,8 @@ import (
 	"ostrov/internal/longtest"
 )
 
-// walk is a player who does anything in no order. What it checks is that no bytes are lost that once lay in the folder of saves, but for those that the
-// player deletes.
+// walk is a player who does anything in no order. What it checks is that no bytes are lost that once lay in the folder of saves, but for
+// those that the player deletes.
 type walk struct {
 	*coretest.World
 	t      *testing.T
@@ -330,7 +330,8 @@ func (w *walk) undo(back func(context.Context) (*plan.Undoing, error)) {
 	w.tried(before, err)
 }
 
-// TestWhateverAPlayerDoesNothingIsLost plays, deletes, keeps, places, restores, swaps, starts over, handles, assigns and takes back in no order.
+// TestWhateverAPlayerDoesNothingIsLost plays, deletes, keeps, places, restores, swaps, starts over, handles, assigns and takes back in no
+// order.
 func TestWhateverAPlayerDoesNothingIsLost(t *testing.T) {
 	steps := []struct {
 		name   string

@@ -6,8 +6,9 @@ import (
 	"sync/atomic"
 )
 
-// Batch makes many files last that are written one after the other, or side by side. Waiting for the drive after each of them takes longer than writing
-// them; where the system can be asked for a whole volume at once, it is, when they are all written. The zero Batch is ready to use.
+// Batch makes many files last that are written one after the other, or side by side. Waiting for the drive after each of them takes longer
+// than writing them; where the system can be asked for a whole volume at once, it is, when they are all written. The zero Batch is ready
+// to use.
 type Batch struct {
 	files atomic.Int64
 	later atomic.Bool // some are left to End

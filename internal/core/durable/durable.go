@@ -1,8 +1,9 @@
-// Package durable writes files so that a crash or a loss of power leaves them whole: what they hold is on the drive before they get their name.
+// Package durable writes files so that a crash or a loss of power leaves them whole: what they hold is on the drive before they get their
+// name.
 //
-// It promises that a file is there under its name with all of its content or as it was before, and that what a Batch was told of is on the drive when
-// it ends. It never writes outside the folder of the file that it is asked for, and leaves nothing behind but, after a crash, a file with the
-// temporary name that its caller chose.
+// It promises that a file is there under its name with all of its content or as it was before, and that what a Batch was told of is on the
+// drive when it ends. It never writes outside the folder of the file that it is asked for, and leaves nothing behind but, after a crash, a
+// file with the temporary name that its caller chose.
 package durable
 
 import (
@@ -17,7 +18,8 @@ import (
 	"time"
 )
 
-// Write makes the file path out of what write gives, or leaves what is there. temp is the pattern, as os.CreateTemp has it, of the name it has meanwhile.
+// Write makes the file path out of what write gives, or leaves what is there. temp is the pattern, as os.CreateTemp has it, of the name it
+// has meanwhile.
 func Write(path, temp string, mode fs.FileMode, write func(io.Writer) error) error {
 	f, err := os.CreateTemp(filepath.Dir(path), temp)
 	if errors.Is(err, fs.ErrNotExist) { // what is not there is the folder, not a file that nobody has heard of
@@ -29,8 +31,8 @@ func Write(path, temp string, mode fs.FileMode, write func(io.Writer) error) err
 	return Publish(f, path, mode, write(f))
 }
 
-// Publish gives f, which is written and lies in the same folder, the name path. err is what went wrong with writing it: then, as where it cannot be
-// published, f is removed, and that is what is returned. f is closed.
+// Publish gives f, which is written and lies in the same folder, the name path. err is what went wrong with writing it: then, as where it
+// cannot be published, f is removed, and that is what is returned. f is closed.
 func Publish(f *os.File, path string, mode fs.FileMode, err error) error {
 	if err == nil && runtime.GOOS != "windows" { // there the only permission is to write
 		err = f.Chmod(mode &^ umask)
@@ -66,7 +68,8 @@ func Rename(from, to string) error {
 	return err
 }
 
-// SyncDir makes the names in a folder last. Windows has no such call and orders its own journal; a file system that cannot do it is no error.
+// SyncDir makes the names in a folder last. Windows has no such call and orders its own journal; a file system that cannot do it is no
+// error.
 func SyncDir(dir string) error {
 	if runtime.GOOS == "windows" {
 		return nil

@@ -23,7 +23,8 @@ type AddRequest struct {
 	Edition    string // one of the description's editions, or ""
 }
 
-// FindInstall finds an install and where it keeps its things. It is not known to the home before it is registered: the player is shown its folders first.
+// FindInstall finds an install and where it keeps its things. It is not known to the home before it is registered: the player is shown its
+// folders first.
 func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*game.Install, []game.Located, error) {
 	d, ok := h.Games[req.Game]
 	if !ok {

@@ -62,7 +62,8 @@ func matches(globs []string, path string) bool {
 	return slices.ContainsFunc(globs, func(g string) bool { return doublestar.MatchUnvalidated(g, path) })
 }
 
-// NewBase is what the install consists of now, as its clean state: from is an author's list, one path or glob a line, or "" for the install as it is.
+// NewBase is what the install consists of now, as its clean state: from is an author's list, one path or glob a line, or "" for the
+// install as it is.
 func NewBase(ctx context.Context, h *home.Home, in *game.Install, from string) (*Base, error) {
 	if err := Open(ctx, h, in); err != nil {
 		return nil, err

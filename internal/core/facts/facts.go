@@ -1,8 +1,9 @@
 // Package facts finds out what an install, its mod set, a save and a download are.
 //
-// It reads and writes nothing, not even the logbook: what looking found and the logbook does not know yet is returned as Learnt, for package record to
-// write down. A save in a game's folder and one in a download are gathered by one step (Save), and package assess judges both. What cannot be
-// read is part of the facts (Problem fields) and hinders nothing else. The package judges nothing and knows no commands.
+// It reads and writes nothing, not even the logbook: what looking found and the logbook does not know yet is returned as Learnt, for
+// package record to write down. A save in a game's folder and one in a download are gathered by one step (Save), and package assess judges
+// both. What cannot be read is part of the facts (Problem fields) and hinders nothing else. The package judges nothing and knows no
+// commands.
 package facts
 
 import (
@@ -402,8 +403,8 @@ func (g gathering) log() error {
 // IsBeingWritten reports whether a save could not be read because it kept changing meanwhile.
 func IsBeingWritten(err error) bool { return errors.Is(err, tree.ErrBeingWritten) }
 
-// Pin opens an install that is not known yet and finds its folders. Those that come out of values of the game's own files are pinned as they are now:
-// registering the install confirms them.
+// Pin opens an install that is not known yet and finds its folders. Those that come out of values of the game's own files are pinned as
+// they are now: registering the install confirms them.
 func Pin(ctx context.Context, h *home.Home, in *game.Install) ([]game.Located, error) {
 	if err := in.Open(); err != nil {
 		return nil, problem.New(problem.Do("games add", in.Game.ID).With("at", "DIR"), "%w", err)

@@ -33,8 +33,8 @@ func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
 	return entries, err
 }
 
-// GameFiles are the entries of an install that make up the game itself: all but what lies in its folders of saves and mods, or is a setting or a picture.
-// unread is what cannot be looked at.
+// GameFiles are the entries of an install that make up the game itself: all but what lies in its folders of saves and mods, or is a
+// setting or a picture. unread is what cannot be looked at.
 func GameFiles(ctx context.Context, st *State) (entries *tree.List, unread []tree.Entry, err error) {
 	in := st.Install
 	other := map[string]bool{}

@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// OpenForWriting finds a program, other than this one, that has one of the files or something in one of the folders open for writing, and what that is. It
-// is nil where none is seen: programs of other users, and on other machines, are not.
+// OpenForWriting finds a program, other than this one, that has one of the files or something in one of the folders open for writing, and
+// what that is. It is nil where none is seen: programs of other users, and on other machines, are not.
 func OpenForWriting(ctx context.Context, paths []string) (*Process, string) {
 	if len(paths) == 0 {
 		return nil, ""

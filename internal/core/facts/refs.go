@@ -74,8 +74,8 @@ func newReferences(d *game.Description, all map[string]game.Added, titles map[st
 	return r
 }
 
-// with is r with the mods that a save lists and of which nothing else is known: where the game's mods name their things by their own id, that
-// is enough to count them.
+// with is r with the mods that a save lists and of which nothing else is known: where the game's mods name their things by their own id,
+// that is enough to count them.
 func (r *references) with(listed []game.Item) *references {
 	var prefixes []string
 	for i := range r.game.Mods {
@@ -124,8 +124,8 @@ func (r *references) find() *refer.Finder {
 	return r.finder
 }
 
-// count looks through one save; files are all its files, relative to fsys. What cannot be read is not counted: the save is damaged then, and
-// that is said elsewhere.
+// count looks through one save; files are all its files, relative to fsys. What cannot be read is not counted: the save is damaged then,
+// and that is said elsewhere.
 func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (refer.Counts, error) {
 	counts := refer.Counts{}
 	for _, ref := range r.game.References {
@@ -216,7 +216,8 @@ func (st *State) Required(s *Save) check.Needs {
 	return c
 }
 
-// Refer counts how often a save of a download refers to the mods that the install knows of; files are in fsys, and name is the save's path there.
+// Refer counts how often a save of a download refers to the mods that the install knows of; files are in fsys, and name is the save's path
+// there.
 func (st *State) Refer(ctx context.Context, s *Save, fsys fs.FS, name string, files []string) error {
 	if st.refs == nil || s.Facts.Problem != nil {
 		return nil

@@ -84,8 +84,8 @@ func (s *Save) Identifiers(id string) (known bool, count int) {
 	return known, count
 }
 
-// learn notes what a save of an install says of itself, what it descends from, and, where nothing better is known, what can be inferred from what is
-// installed.
+// learn notes what a save of an install says of itself, what it descends from, and, where nothing better is known, what can be inferred
+// from what is installed.
 func (g gathering) learn(s *Save, before tree.Digest) {
 	now := g.h.Now()
 	g.Learnt.States = append(g.Learnt.States, logbook.State{Digest: s.Digest, Game: g.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size})
@@ -138,8 +138,8 @@ func Written(said save.Facts, now time.Time) *logbook.Evidence {
 	return &e
 }
 
-// InferMods are the mods that were installed when a save was written, as far as times on disk tell: those of which anything is younger than the save are
-// doubtful. Unpacking keeps old times, so the rest is not certain either.
+// InferMods are the mods that were installed when a save was written, as far as times on disk tell: those of which anything is younger
+// than the save are doubtful. Unpacking keeps old times, so the rest is not certain either.
 func InferMods(set mod.Set, written time.Time) []modlist.Needed {
 	needed := []modlist.Needed{}
 	for _, m := range set.Mods {

@@ -35,8 +35,9 @@ func (p BlockPatterns) check() error {
 // maxBlockItems bounds the blocks and pairs of one file.
 const maxBlockItems = 2_000_000
 
-// blocksReader reads nested blocks into the tree that a JSON file would be: a block is an object; what is called by the name of a block is a
-// list of all blocks of that name, in order; a pair is text, or a list of texts where its key repeats; bare words in a block stand under "words".
+// blocksReader reads nested blocks into the tree that a JSON file would be: a block is an object; what is called by the name of a block is
+// a list of all blocks of that name, in order; a pair is text, or a list of texts where its key repeats; bare words in a block stand under
+// "words".
 type blocksReader struct {
 	text  []byte
 	at    int

@@ -15,8 +15,8 @@ import (
 	"strings"
 )
 
-// checksum is the layer "checksum:ALGORITHM@OFFSET over FROM..TO": the sum over the bytes FROM up to TO (to the end where TO is left out) stands
-// at OFFSET. It takes nothing off: skip what is no content after it.
+// checksum is the layer "checksum:ALGORITHM@OFFSET over FROM..TO": the sum over the bytes FROM up to TO (to the end where TO is left out)
+// stands at OFFSET. It takes nothing off: skip what is no content after it.
 type checksum struct {
 	algorithm        string
 	offset, from, to int // to is -1 for the end

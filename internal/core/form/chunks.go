@@ -9,7 +9,8 @@ import (
 )
 
 // ChunkSpec says how the form chunks is laid out. Chunk names what a chunk is made of, in order: "tag:4 length:u32be", or with more after
-// the content "length:u32be tag:4 data crc:4". Record, where a chunk is a list, names what each of its records is made of: "id:hex4 name:cstr".
+// the content "length:u32be tag:4 data crc:4". Record, where a chunk is a list, names what each of its records is made of: "id:hex4
+// name:cstr".
 type ChunkSpec struct{ Chunk, Record string }
 
 // chunkPart is one part of a chunk's head or of a record: a name and a type of the form bytes; size is that of a text of fixed length.
@@ -71,8 +72,8 @@ type chunk struct {
 	data bytesDoc
 }
 
-// chunksDoc is asked "TAG OFFSET:TYPE" for a value in the first chunk of a tag, and "TAG" for a list: the records of all chunks of that tag,
-// whose parts are asked by name, or without a record the chunks themselves, asked as bytes.
+// chunksDoc is asked "TAG OFFSET:TYPE" for a value in the first chunk of a tag, and "TAG" for a list: the records of all chunks of that
+// tag, whose parts are asked by name, or without a record the chunks themselves, asked as bytes.
 type chunksDoc struct {
 	chunks []chunk
 	record []chunkPart

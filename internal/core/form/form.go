@@ -31,7 +31,8 @@ type Limits struct {
 	Decoded int64 // bytes after all layers are peeled
 }
 
-// maxTree is the largest text, in bytes, that is read as a tree, which takes some fifteen times its memory. See large.go for what is larger.
+// maxTree is the largest text, in bytes, that is read as a tree, which takes some fifteen times its memory. See large.go for what is
+// larger.
 const maxTree = 32 << 20
 
 // DefaultLimits are right for the files of one save or mod.
@@ -91,8 +92,8 @@ func Read(fsys fs.FS, name string, layers Layers, limits Limits) ([]byte, error)
 	return data, nil
 }
 
-// Values calls visit with each value that the query names in the file name of fsys, unwrapped from its own layers; of SQLite, each row's first
-// column as bytes. A value is only good until visit returns.
+// Values calls visit with each value that the query names in the file name of fsys, unwrapped from its own layers; of SQLite, each row's
+// first column as bytes. A value is only good until visit returns.
 func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query string, layers Layers, limits Limits, visit func([]byte) error) error {
 	unwrapped := func(value []byte) error {
 		if layers.Tag != nil || len(layers.Chain) > 0 {

@@ -19,8 +19,8 @@ type iniEntry struct {
 	from, to int
 }
 
-// parseINI reads sections in brackets, keys before = or :, and comment lines that begin with ; or #. What follows a value on its line belongs
-// to it. One pair of quotes round a whole value is not part of it. Other lines are passed over.
+// parseINI reads sections in brackets, keys before = or :, and comment lines that begin with ; or #. What follows a value on its line
+// belongs to it. One pair of quotes round a whole value is not part of it. Other lines are passed over.
 func parseINI(data []byte) (iniDoc, error) {
 	if i := bytes.IndexByte(data, 0); i >= 0 {
 		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)

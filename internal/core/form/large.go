@@ -7,9 +7,10 @@ import (
 	"strings"
 )
 
-// A large JSON or XML is not read as a tree, which takes some fifteen times the memory of its text. Its text stays as it is, values are the places where they
-// stand in it, and a query walks down to the place it names, passing over all that is beside its way. Only the streaming subset of the query languages can
-// be asked so. What else is asked of a part that is small enough is asked of the tree of that part.
+// A large JSON or XML is not read as a tree, which takes some fifteen times the memory of its text. Its text stays as it is, values are
+// the places where they stand in it, and a query walks down to the place it names, passing over all that is beside its way. Only the
+// streaming subset of the query languages can be asked so. What else is asked of a part that is small enough is asked of the tree of that
+// part.
 
 const (
 	// largeText is the size, in bytes, above which JSON and XML are read as large.

@@ -115,7 +115,8 @@ func endOf(text []byte, from int, ending string) int {
 	return from + i + len(ending)
 }
 
-// endOfTag is where the tag or declaration that begins text ends: at a > outside quotes, and outside of what a <!DOCTYPE … [ <!…> ]> has in it.
+// endOfTag is where the tag or declaration that begins text ends: at a > outside quotes, and outside of what a <!DOCTYPE … [ <!…> ]> has
+// in it.
 func endOfTag(text []byte) int {
 	depth := 0
 	var quote byte

@@ -11,8 +11,8 @@ import (
 	"strings"
 )
 
-// readBack reports an error unless the description's own query finds value in written, and everything else is as data has it. An emptied value
-// may also be one that is no longer found: a pattern may want at least a digit.
+// readBack reports an error unless the description's own query finds value in written, and everything else is as data has it. An emptied
+// value may also be one that is no longer found: a pattern may want at least a digit.
 func readBack(spec Spec, data, written []byte, query, value string) error {
 	ctx := context.Background()
 	doc, err := Parse(written, spec)

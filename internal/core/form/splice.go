@@ -16,8 +16,9 @@ import (
 // ErrNotWritable says that a value cannot be written where the query points.
 var ErrNotWritable = errors.New("cannot be written")
 
-// Splice returns data with the one value that query names replaced by value; every other byte stays as it is. JSON and XML take the streaming
-// subset of their query languages: $.a.b[0], and /a/b or /a/b/@c where each step is the only one of its name. A database is not written here.
+// Splice returns data with the one value that query names replaced by value; every other byte stays as it is. JSON and XML take the
+// streaming subset of their query languages: $.a.b[0], and /a/b or /a/b/@c where each step is the only one of its name. A database is not
+// written here.
 //
 // What it returns has been read back: query finds value in it, and everything else as it was. Where that cannot be, because a name stands
 // there twice or other things stand inside the value, the error wraps ErrNotWritable.

@@ -28,8 +28,8 @@ func (l Layers) Wrap(content, original []byte) ([]byte, error) {
 	return wrap(chain, content, original)
 }
 
-// Rewrite returns the file original with what edit makes of its unwrapped content, in the same layers. What it returns has been unwrapped again:
-// it holds exactly what edit made. Errors wrap ErrNotWritable where that cannot be.
+// Rewrite returns the file original with what edit makes of its unwrapped content, in the same layers. What it returns has been unwrapped
+// again: it holds exactly what edit made. Errors wrap ErrNotWritable where that cannot be.
 func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, error)) ([]byte, error) {
 	content, err := layers.Peel(bytes.NewReader(original), DefaultLimits)
 	if err != nil {

@@ -6,9 +6,10 @@ import (
 	"path/filepath"
 )
 
-// CheckBounds reports whether every folder of the install, and every pattern of settings, pictures and data, keeps to the bounds: below a known folder or
-// the install by at least one level, or confirmed by the player where it comes out of the game's own files; and containing neither a known folder, nor one
-// of the folders in forbidden (Ostrov's home, archives), nor another folder of the description unless it is managed.
+// CheckBounds reports whether every folder of the install, and every pattern of settings, pictures and data, keeps to the bounds: below a
+// known folder or the install by at least one level, or confirmed by the player where it comes out of the game's own files; and containing
+// neither a known folder, nor one of the folders in forbidden (Ostrov's home, archives), nor another folder of the description unless it
+// is managed.
 func (in *Install) CheckBounds(ctx context.Context, forbidden []string) error {
 	all, err := in.Folders(ctx)
 	if err != nil {
@@ -45,8 +46,8 @@ var secrets = []string{".ssh", ".gnupg", ".pki", ".password-store", ".netrc", ".
 // systems are folders that belong to the system. A game that is installed in one is named by its own folder.
 var systems = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/proc", "/sbin", "/sys", "/usr"}
 
-// outside says why a folder is out of bounds, or "". free tells that it need not lie below a known folder: the player has confirmed it, or linked it. All
-// that links lead to is judged as well as what is written.
+// outside says why a folder is out of bounds, or "". free tells that it need not lie below a known folder: the player has confirmed it, or
+// linked it. All that links lead to is judged as well as what is written.
 func (in *Install) outside(path string, free bool) string {
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {

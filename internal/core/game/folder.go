@@ -131,8 +131,8 @@ const (
 // FileGroup is what one pattern of a description stands for of the files that are neither saves nor mods: a folder and a glob in it.
 type FileGroup struct {
 	Kind FileKind
-	// Pattern is the description's own text, and Account the account folder that it leads through, or "": together they name the group, on every
-	// machine and whatever other folders there are.
+	// Pattern is the description's own text, and Account the account folder that it leads through, or "": together they name the group, on
+	// every machine and whatever other folders there are.
 	Pattern string
 	Account string
 	Dir     string
@@ -174,8 +174,8 @@ func splitGlob(t string) (base, glob string) {
 	return t[:i], t[i+1:]
 }
 
-// FileGroups resolves the patterns of [settings], of what mods have beside their folders, and of [pictures]; the file that says which mods are on
-// counts as a setting. Patterns that have no place here are left out.
+// FileGroups resolves the patterns of [settings], of what mods have beside their folders, and of [pictures]; the file that says which mods
+// are on counts as a setting. Patterns that have no place here are left out.
 func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 	var groups []FileGroup
 	resolve := func(kind FileKind, templates []string) error {

@@ -95,7 +95,8 @@ func (d *Description) FindInstalls(known Known) []string {
 // underDepth is how many levels below a folder an install is looked for.
 const underDepth = 6
 
-// FindUnder returns the installs of the game in a folder and below it, some levels deep. Links are not followed, and what may not be read is passed over.
+// FindUnder returns the installs of the game in a folder and below it, some levels deep. Links are not followed, and what may not be read
+// is passed over.
 func (d *Description) FindUnder(ctx context.Context, dir string) ([]string, error) {
 	var found []string
 	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {

@@ -1,7 +1,8 @@
-// Package handle does with single saves what is otherwise done in a file manager: it gives one another slot or name, copies it, takes it away.
+// Package handle does with single saves what is otherwise done in a file manager: it gives one another slot or name, copies it, takes it
+// away.
 //
-// It plans; a plan keeps first what goes, and undo takes it back. It promises names that the game looks for, and to put a save only where none is. It never
-// alters what is in a save.
+// It plans; a plan keeps first what goes, and undo takes it back. It promises names that the game looks for, and to put a save only where
+// none is. It never alters what is in a save.
 package handle
 
 import (
@@ -103,7 +104,8 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 // maxFree bounds the search for a free name.
 const maxFree = 1000
 
-// place finds the captures of the name that a save would have: in the slot or with the name to, or where that is "" in the first that is free.
+// place finds the captures of the name that a save would have: in the slot or with the name to, or where that is "" in the first that is
+// free.
 func place(st *facts.State, s *facts.Save, to string) (map[string]string, error) {
 	pattern, slots := s.Kind.Names()[0], s.Kind.Slots
 	free := func(captures map[string]string) bool {

@@ -9,7 +9,8 @@ import (
 	"ostrov/internal/core/form"
 )
 
-// Database looks into a SQLite database, wrapped in so many compressions, for triggers and views: SQL that runs when the game reads or writes.
+// Database looks into a SQLite database, wrapped in so many compressions, for triggers and views: SQL that runs when the game reads or
+// writes.
 func Database(ctx context.Context, fsys fs.FS, name string, layers int) ([]Finding, error) {
 	spec := form.Spec{Form: "sqlite"}
 	for range layers {

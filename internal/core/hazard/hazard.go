@@ -37,7 +37,8 @@ type Finding struct {
 // Result is what a scan found out about one file.
 type Result struct {
 	Findings []Finding
-	// Layers is how many compressions the content is wrapped in, and SQLite tells that it is a database then, of which Database finds out more.
+	// Layers is how many compressions the content is wrapped in, and SQLite tells that it is a database then, of which Database finds out
+	// more.
 	Layers int
 	SQLite bool
 }
@@ -200,7 +201,8 @@ func (res *Result) polyglot(r io.Reader) error {
 	return nil
 }
 
-// EndsAsZip reports whether tail, the end of a file, is that of a zip: the end record (APPNOTE 4.3.16), whose comment reaches just to the end.
+// EndsAsZip reports whether tail, the end of a file, is that of a zip: the end record (APPNOTE 4.3.16), whose comment reaches just to the
+// end.
 func EndsAsZip(tail []byte) bool {
 	const size = 22
 	for at := bytes.LastIndex(tail, []byte("PK\x05\x06")); at >= 0; at = bytes.LastIndex(tail[:at], []byte("PK\x05\x06")) {

@@ -27,8 +27,8 @@ func mayBeLua(name string, head []byte) bool {
 // maxLua bounds how much Lua source is read, in bytes.
 const maxLua = 256 << 20
 
-// scanLua says what in a Lua source is more than data, or is "". Data is assignments and returns of literals and tables: anything that calls,
-// loops or defines is code. Source of the lexical rules: Lua 5.4 Reference Manual, §3.1.
+// scanLua says what in a Lua source is more than data, or is "". Data is assignments and returns of literals and tables: anything that
+// calls, loops or defines is code. Source of the lexical rules: Lua 5.4 Reference Manual, §3.1.
 func scanLua(r *bufio.Reader) string {
 	l := &luaReader{r: bufio.NewReader(io.LimitReader(r, maxLua))}
 	before := luaToken{}

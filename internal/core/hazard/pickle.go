@@ -20,8 +20,8 @@ type pickle struct {
 	proto   bool     // it begins as protocol 2 or later, which nothing else does
 }
 
-// pickleArgs says what follows each opcode: digits are so many bytes, n is a line, N two lines; b, i, q and s are a length of 1, 4, 8 and 4 bytes
-// with so many bytes behind it.
+// pickleArgs says what follows each opcode: digits are so many bytes, n is a line, N two lines; b, i, q and s are a length of 1, 4, 8 and
+// 4 bytes with so many bytes behind it.
 var pickleArgs = map[byte]string{
 	'(': "", '.': "", '0': "", '1': "", '2': "", 'F': "n", 'I': "n", 'J': "4", 'K': "1", 'L': "n", 'M': "2", 'N': "", 'P': "n", 'Q': "", 'R': "",
 	'S': "n", 'T': "s", 'U': "b", 'V': "n", 'X': "i", 'a': "", 'b': "", 'c': "N", 'd': "", '}': "", 'e': "", 'g': "n", 'h': "1", 'i': "N", 'j': "4",

@@ -96,8 +96,8 @@ func (h *Home) Called(in *game.Install) string {
 	return in.Game.ID
 }
 
-// SaveAddress is GAME[@INSTALL][:FOLDER]/SLOT or /NAME taken apart. Without a slash it is only a slot or name; where it names a game that is known, that
-// is a mistake.
+// SaveAddress is GAME[@INSTALL][:FOLDER]/SLOT or /NAME taken apart. Without a slash it is only a slot or name; where it names a game that
+// is known, that is a mistake.
 func (h *Home) SaveAddress(address string) (install, folder, name string, err error) {
 	before, name, ok := strings.Cut(address, "/")
 	if !ok {
@@ -127,8 +127,9 @@ func CheckTag(tag string) error {
 	return nil
 }
 
-// Snapshot finds the snapshot that an address means: PLAYTHROUGH.NUMBER, PLAYTHROUGH.TAG for the newest that has the tag, or PLAYTHROUGH for the
-// newest that was kept on purpose. What is asked for is what is returned: one that is damaged is an error which names the next older one.
+// Snapshot finds the snapshot that an address means: PLAYTHROUGH.NUMBER, PLAYTHROUGH.TAG for the newest that has the tag, or PLAYTHROUGH
+// for the newest that was kept on purpose. What is asked for is what is returned: one that is damaged is an error which names the next
+// older one.
 func (h *Home) Snapshot(address string) (*archive.Snapshot, error) {
 	a, err := h.Existing()
 	if err != nil {

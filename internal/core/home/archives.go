@@ -20,7 +20,8 @@ type standIn struct {
 	ID          string `json:"id"`
 }
 
-// ArchiveDir is the folder of the archive that snapshots go to: that of the open one, else the first one configured, else one in Ostrov's home.
+// ArchiveDir is the folder of the archive that snapshots go to: that of the open one, else the first one configured, else one in Ostrov's
+// home.
 func (h *Home) ArchiveDir() string {
 	if h.archive != nil {
 		return h.archive.Dir
@@ -44,8 +45,8 @@ func (h *Home) StandsIn(a *archive.Archive) bool {
 	return len(h.config.Archives) > 0 && !slices.Contains(h.config.Archives, a.Dir)
 }
 
-// Archive opens the archive to read from: the first of those configured that is there, else the one that stands in. The error is fs.ErrNotExist where
-// there is none at all.
+// Archive opens the archive to read from: the first of those configured that is there, else the one that stands in. The error is
+// fs.ErrNotExist where there is none at all.
 func (h *Home) Archive() (*archive.Archive, error) {
 	if h.archive != nil {
 		return h.archive, nil
@@ -85,9 +86,9 @@ type quiet struct{ error }
 func (q quiet) Error() string { return "" }
 func (q quiet) Unwrap() error { return q.error }
 
-// ArchiveToKeep opens the archive to keep into: the first of those configured that is there and can be written, else the one in Ostrov's home, which is
-// made where it is missing, so that a keep before a change never fails for a drive that is absent or read-only. away says why the player's own
-// choice was passed over, or is nil.
+// ArchiveToKeep opens the archive to keep into: the first of those configured that is there and can be written, else the one in Ostrov's
+// home, which is made where it is missing, so that a keep before a change never fails for a drive that is absent or read-only. away says
+// why the player's own choice was passed over, or is nil.
 func (h *Home) ArchiveToKeep() (a *archive.Archive, away error, err error) {
 	for _, dir := range h.config.Archives {
 		if h.archive == nil || h.archive.Dir != dir {
@@ -215,12 +216,12 @@ func (h *Home) gather(ctx context.Context, to *archive.Archive) error {
 	return h.writeConfig()
 }
 
-// numbersFile has the highest number that was given to a snapshot of each playthrough: an archive that stands in for another does not have those
-// that came before.
+// numbersFile has the highest number that was given to a snapshot of each playthrough: an archive that stands in for another does not have
+// those that came before.
 const numbersFile = "numbers.json"
 
-// Numbering calls do with the highest number given to snapshots of a playthrough so far, and notes what do returns as the highest now. Of several
-// Ostrovs on this machine only one is numbering at a time.
+// Numbering calls do with the highest number given to snapshots of a playthrough so far, and notes what do returns as the highest now. Of
+// several Ostrovs on this machine only one is numbering at a time.
 func (h *Home) Numbering(playthrough string, do func(above int) (int, error)) error {
 	lock := flock.New(filepath.Join(h.Dir, "numbers.lock"))
 	if err := lock.Lock(); err != nil {

@@ -14,8 +14,8 @@ import (
 	"ostrov/internal/core/problem"
 )
 
-// loadGames reads the descriptions that ship with Ostrov, and the player's own in the home's folder games, which win. One of the player's own that
-// cannot be read is Broken; the description that it stands for is not used in its place.
+// loadGames reads the descriptions that ship with Ostrov, and the player's own in the home's folder games, which win. One of the player's
+// own that cannot be read is Broken; the description that it stands for is not used in its place.
 func (h *Home) loadGames() error {
 	list, err := fs.ReadDir(games.Files, ".")
 	if err != nil {

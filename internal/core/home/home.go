@@ -1,8 +1,9 @@
-// Package home is Ostrov's own data on this machine: descriptions, installs, logbook, archives, what is remembered of files, and the clock.
+// Package home is Ostrov's own data on this machine: descriptions, installs, logbook, archives, what is remembered of files, and the
+// clock.
 //
-// It says what there is and decides nothing. What it writes lies in its own folder, and is written whole or not at all. Opened to read only, it
-// writes nothing anywhere, not even a cache: vet, completion and every dry run open it so. What cannot be read is named (Broken, Unrecorded) and
-// hinders nothing else. It never reaches into a game's folder.
+// It says what there is and decides nothing. What it writes lies in its own folder, and is written whole or not at all. Opened to read
+// only, it writes nothing anywhere, not even a cache: vet, completion and every dry run open it so. What cannot be read is named (Broken,
+// Unrecorded) and hinders nothing else. It never reaches into a game's folder.
 package home
 
 import (
@@ -73,8 +74,8 @@ type config struct {
 	StoodIn []standIn `json:"stood_in,omitempty"`
 }
 
-// Open opens the data in a folder, making it where it is missing. A home or logbook that cannot be used is no error: Unrecorded says why, and
-// what only reads goes on.
+// Open opens the data in a folder, making it where it is missing. A home or logbook that cannot be used is no error: Unrecorded says why,
+// and what only reads goes on.
 func Open(o Options) (*Home, error) {
 	h := &Home{Options: o, Games: map[string]*game.Description{}}
 	if h.Progress == nil {

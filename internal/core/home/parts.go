@@ -13,8 +13,8 @@ import (
 	"ostrov/internal/core/problem"
 )
 
-// What Ostrov writes where the player said has another name until it is whole. A killed Ostrov would leave it there: so it is noted first, with a lock
-// that ends with the process, and the next command removes what no process is writing any more.
+// What Ostrov writes where the player said has another name until it is whole. A killed Ostrov would leave it there: so it is noted first,
+// with a lock that ends with the process, and the next command removes what no process is writing any more.
 
 // partsDir is the folder of the home with a note for each thing that is being written.
 const partsDir = "parts"
@@ -81,8 +81,8 @@ func (h *Home) TempFolder(dir string) (path string, done func() error, err error
 	return path, func() error { return errors.Join(os.RemoveAll(path), forget()) }, nil
 }
 
-// WriteFile writes what the player asked for into a file, whole or not at all, and returns its size in bytes. A file that is there is replaced with
-// replace only; else that is ErrDeclined.
+// WriteFile writes what the player asked for into a file, whole or not at all, and returns its size in bytes. A file that is there is
+// replaced with replace only; else that is ErrDeclined.
 func (h *Home) WriteFile(path string, replace bool, write func(io.Writer) error) (size int64, err error) {
 	if err := CheckFree(path, replace); err != nil {
 		return 0, err

@@ -13,8 +13,8 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// What is known of files is written in runs: those of one folder in order of their names, some hundreds to a row. With a row for each file, writing
-// the index took a quarter of the time in which 20,000 small files are kept.
+// What is known of files is written in runs: those of one folder in order of their names, some hundreds to a row. With a row for each
+// file, writing the index took a quarter of the time in which 20,000 small files are kept.
 
 // fullRun is how many files a run has at most.
 const fullRun = 256
@@ -53,8 +53,8 @@ func (r *run) has(p place) (tree.Known, bool) {
 	return r.files[i].known, true
 }
 
-// written looks a file up among what was there when the index was opened, or was written since. The runs that were read last are kept: files are asked
-// for in about the order of their paths, by a few at once.
+// written looks a file up among what was there when the index was opened, or was written since. The runs that were read last are kept:
+// files are asked for in about the order of their paths, by a few at once.
 func (x *Index) written(p place) (tree.Known, bool) {
 	for _, r := range x.recent {
 		if k, ok := r.has(p); ok {

@@ -64,8 +64,8 @@ func CheckArchive(ctx context.Context, h *home.Home, dir string) (string, error)
 	return dir, nil
 }
 
-// AddArchive makes dir, as CheckArchive returned it, the archive that snapshots go to. It is created where it is missing. What the archive in use has until
-// now is copied into it, so that it stays in sight; what was interrupted goes on from there.
+// AddArchive makes dir, as CheckArchive returned it, the archive that snapshots go to. It is created where it is missing. What the archive
+// in use has until now is copied into it, so that it stays in sight; what was interrupted goes on from there.
 func AddArchive(ctx context.Context, h *home.Home, dir string) (created bool, copied archive.Copied, err error) {
 	if err := h.RequireRecords(); err != nil {
 		return false, copied, err

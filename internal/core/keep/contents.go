@@ -295,8 +295,8 @@ func (kp *keeper) game(ctx context.Context, st *facts.State) error {
 	return err
 }
 
-// span is a part of a mod in the order of all paths of its folder. A mod's own entry and its contents sort apart (deep-tides stands between deep and
-// deep/art), so each mod that is a folder gives two spans.
+// span is a part of a mod in the order of all paths of its folder. A mod's own entry and its contents sort apart (deep-tides stands
+// between deep and deep/art), so each mod that is a folder gives two spans.
 type span struct {
 	key    string
 	m      *mod.Mod

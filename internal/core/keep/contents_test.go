@@ -18,8 +18,8 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// TestModsAreKeptInOrderOfTheirPaths has mods whose names go on behind those of others, and mods that are single files: all entries come in order, each
-// once, and the digests taken by the way are those of the mods.
+// TestModsAreKeptInOrderOfTheirPaths has mods whose names go on behind those of others, and mods that are single files: all entries come
+// in order, each once, and the digests taken by the way are those of the mods.
 func TestModsAreKeptInOrderOfTheirPaths(t *testing.T) {
 	dir := t.TempDir()
 	folders, files := &game.Mod{Unit: game.UnitFolder}, &game.Mod{Unit: game.UnitFile}

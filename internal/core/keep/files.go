@@ -20,8 +20,9 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// groupOf finds the place of a root of files: by its pattern and account. The first archives only counted the patterns of a description, each account
-// for itself: such a number is understood where it can mean one place only. ok is false where the place is not there any more.
+// groupOf finds the place of a root of files: by its pattern and account. The first archives only counted the patterns of a description,
+// each account for itself: such a number is understood where it can mean one place only. ok is false where the place is not there any
+// more.
 func groupOf(st *facts.State, snap *archive.Snapshot, root archive.Root) (g game.FileGroup, ok bool, err error) {
 	if root.Pattern != "" {
 		i := slices.IndexFunc(st.Groups, func(g game.FileGroup) bool {
@@ -171,9 +172,9 @@ func modTops(nodes []archive.Node) []string {
 	return tops
 }
 
-// clearFiles plans to take away settings and data of mods that the playthrough which is brought does not have: settings of mods that it lacks would
-// cause errors. They are kept with the one that is put away. What the description marks stays, and so does all where the snapshot says nothing of
-// settings.
+// clearFiles plans to take away settings and data of mods that the playthrough which is brought does not have: settings of mods that it
+// lacks would cause errors. They are kept with the one that is put away. What the description marks stays, and so does all where the
+// snapshot says nothing of settings.
 func (r *restorer) clearFiles() error {
 	if !r.snap.Holds(archive.Settings) {
 		return nil
@@ -203,8 +204,8 @@ func (r *restorer) clearFiles() error {
 	return nil
 }
 
-// clearBehind plans to take away what a playthrough leaves behind besides saves: what its mods stored, and where the description says which settings
-// stay, the others.
+// clearBehind plans to take away what a playthrough leaves behind besides saves: what its mods stored, and where the description says
+// which settings stay, the others.
 func (r *restorer) clearBehind(from string) error {
 	d := r.st.Install.Game
 	for _, g := range r.st.Groups {

@@ -1,8 +1,9 @@
-// Package keep is snapshots in and out: what belongs into one, taking in copies made by hand, putting one back into the game or into a folder, switching
-// between lines of play, and archives together.
+// Package keep is snapshots in and out: what belongs into one, taking in copies made by hand, putting one back into the game or into a
+// folder, switching between lines of play, and archives together.
 //
-// It plans changes of a game's folders and never makes them: package plan does. Before a plan is carried out Before keeps what it would replace. It
-// promises that what cannot be read is named in the snapshot and hinders nothing else, and that a thing asked for is that thing or an error.
+// It plans changes of a game's folders and never makes them: package plan does. Before a plan is carried out Before keeps what it would
+// replace. It promises that what cannot be read is named in the snapshot and hinders nothing else, and that a thing asked for is that
+// thing or an error.
 package keep
 
 import (
@@ -31,8 +32,8 @@ type Request struct {
 	As   string // playthrough; "" is the current one
 	Note string
 	Tags []string
-	// With names what is kept besides saves, mod list, settings and data of mods: mods, game (with its mods), pictures. nil is what the playthrough
-	// is always kept with.
+	// With names what is kept besides saves, mod list, settings and data of mods: mods, game (with its mods), pictures. nil is what the
+	// playthrough is always kept with.
 	With   []archive.Kind
 	Always bool   // keep it with these from now on
 	From   string // a copy made by hand earlier, instead of what the game has now
@@ -124,7 +125,8 @@ func keepLine(ctx context.Context, h *home.Home, st *facts.State, name, before s
 	})
 }
 
-// intoArchive calls do with the archive to keep into. Where its drive is full, the one in Ostrov's home stands in, as it does where the drive is away.
+// intoArchive calls do with the archive to keep into. Where its drive is full, the one in Ostrov's home stands in, as it does where the
+// drive is away.
 func intoArchive(h *home.Home, do func(*archive.Archive) (*Kept, error)) (*Kept, error) {
 	a, away, err := h.ArchiveToKeep()
 	if err != nil {
@@ -343,8 +345,8 @@ type Backup struct {
 	Addresses map[string]string
 }
 
-// Before keeps what a plan would replace and says for each step what keeps it: each line that the plan touches is kept unless its newest snapshot has it
-// just so, the snapshot is read back, and what it does not hold byte for byte stays aside.
+// Before keeps what a plan would replace and says for each step what keeps it: each line that the plan touches is kept unless its newest
+// snapshot has it just so, the snapshot is read back, and what it does not hold byte for byte stays aside.
 func Before(ctx context.Context, h *home.Home, p *plan.Plan) (*Backup, error) {
 	b := &Backup{Addresses: map[string]string{}}
 	held := map[string]map[string]tree.Digest{}
@@ -377,8 +379,8 @@ func Before(ctx context.Context, h *home.Home, p *plan.Plan) (*Backup, error) {
 	})
 }
 
-// worthKeeping reports whether a line has anything to keep. If no save is left and the newest snapshot has some, an empty snapshot is kept, so that undo
-// can return to it.
+// worthKeeping reports whether a line has anything to keep. If no save is left and the newest snapshot has some, an empty snapshot is
+// kept, so that undo can return to it.
 func worthKeeping(h *home.Home, st *facts.State, name string) (bool, error) {
 	if slices.ContainsFunc(st.Saves, func(s *facts.Save) bool { return s.Line == name }) {
 		return true, nil

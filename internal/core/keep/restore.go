@@ -361,8 +361,8 @@ func newestOf(h *home.Home, playthrough string) (*archive.Snapshot, error) {
 	return a.Newest(playthrough, archive.Any)
 }
 
-// readBack reads back what a change may take away and a snapshot has, saves, settings, what mods stored, and returns the digests of its files by their
-// paths on this machine.
+// readBack reads back what a change may take away and a snapshot has, saves, settings, what mods stored, and returns the digests of its
+// files by their paths on this machine.
 func readBack(ctx context.Context, h *home.Home, st *facts.State, snap *archive.Snapshot) (map[string]tree.Digest, error) {
 	a, err := h.Existing()
 	if err != nil {

@@ -14,8 +14,8 @@ import (
 	"ostrov/internal/core/unpack"
 )
 
-// RestoreTo writes a snapshot into a new or empty folder, touching nothing else: it is there whole or not at all. Names that this system cannot hold are
-// spelled portably.
+// RestoreTo writes a snapshot into a new or empty folder, touching nothing else: it is there whole or not at all. Names that this system
+// cannot hold are spelled portably.
 func RestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir string, req RestoreRequest) (files int, err error) {
 	a, err := h.Existing()
 	if err != nil {

@@ -27,8 +27,8 @@ type Frozen struct {
 	Shares []string
 }
 
-// RestoreGame lays out the game of a snapshot, with its mods and its settings as far as they lie in its folder, as a second install in dir, which must
-// be missing or empty, and registers it. It touches nothing else: dir is there whole or not at all.
+// RestoreGame lays out the game of a snapshot, with its mods and its settings as far as they lie in its folder, as a second install in
+// dir, which must be missing or empty, and registers it. It touches nothing else: dir is there whole or not at all.
 func RestoreGame(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir string) (*Frozen, error) {
 	if err := h.RequireRecords(); err != nil {
 		return nil, err

@@ -13,8 +13,8 @@ import (
 	"ostrov/internal/core/record"
 )
 
-// Settings keeps the present settings of a game as a set of that name, which can be laid over any playthrough. It is a snapshot with no saves
-// and no mod list, and a set that is kept again has the former states behind it.
+// Settings keeps the present settings of a game as a set of that name, which can be laid over any playthrough. It is a snapshot with no
+// saves and no mod list, and a set that is kept again has the former states behind it.
 func Settings(ctx context.Context, h *home.Home, st *facts.State, name, note string) (*Kept, error) {
 	if err := h.RequireRecords(); err != nil {
 		return nil, err

@@ -24,8 +24,8 @@ type SwapRequest struct {
 	Settings string
 }
 
-// Swap plans to put the present playthrough of an install away and bring another one: its saves, mod list and settings, and its mods where they
-// were kept. Saves of other playthroughs and unassigned ones stay, as do settings that the description marks so.
+// Swap plans to put the present playthrough of an install away and bring another one: its saves, mod list and settings, and its mods where
+// they were kept. Saves of other playthroughs and unassigned ones stay, as do settings that the description marks so.
 func Swap(ctx context.Context, h *home.Home, st *facts.State, to logbook.Playthrough, req SwapRequest) (*plan.Plan, error) {
 	if err := h.RequireRecords(); err != nil {
 		return nil, err
@@ -78,8 +78,8 @@ func checkKind(st *facts.State, kind string) error {
 	return problem.Usage(problem.Advise("there are: %s", strings.Join(ids, ", ")), "%s has no kind of save %q", st.Install.Game.Title, kind)
 }
 
-// Fresh plans to put the present playthrough of an install away and start a new one with no saves. Mods stay, and settings that the description marks
-// so, or all where it marks none.
+// Fresh plans to put the present playthrough of an install away and start a new one with no saves. Mods stay, and settings that the
+// description marks so, or all where it marks none.
 func Fresh(ctx context.Context, h *home.Home, st *facts.State, title string, req SwapRequest) (*plan.Plan, error) {
 	if err := h.RequireRecords(); err != nil {
 		return nil, err
@@ -208,8 +208,9 @@ func (r *restorer) bring(from *logbook.Playthrough, req SwapRequest) error {
 	return nil
 }
 
-// Turn plans what it takes to play an install whose folder of saves another install of the game uses too: the other's saves are put away, and those of
-// the install's own playthrough are brought. There is nothing to do where the other's saves are not there. there is the state of that other one.
+// Turn plans what it takes to play an install whose folder of saves another install of the game uses too: the other's saves are put away,
+// and those of the install's own playthrough are brought. There is nothing to do where the other's saves are not there. there is the state
+// of that other one.
 func Turn(ctx context.Context, h *home.Home, st, there *facts.State) (*plan.Plan, error) {
 	from := there.Current()
 	p := plan.New(ctx, h, there, "play "+st.Install.Address(), nil)

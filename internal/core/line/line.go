@@ -1,8 +1,9 @@
 // Package line says which save belongs to which playthrough: one place for what belongs to whom.
 //
-// A playthrough, a line for short, owns places: a place is one save's position in one folder. With one line all places of an install are its own and need
-// no assignment; with more, what stands in the logbook counts, and a save that is new and unassigned belongs to the active line. Installs may
-// share a folder: then a save that is another install's is that one's. The package decides from what it is given; it reads and writes nothing.
+// A playthrough, a line for short, owns places: a place is one save's position in one folder. With one line all places of an install are
+// its own and need no assignment; with more, what stands in the logbook counts, and a save that is new and unassigned belongs to the
+// active line. Installs may share a folder: then a save that is another install's is that one's. The package decides from what it is
+// given; it reads and writes nothing.
 package line
 
 import (

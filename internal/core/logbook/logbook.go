@@ -67,8 +67,8 @@ func Open(path string) (*Logbook, error) {
 	return open("file:" + (&url.URL{Path: filepath.ToSlash(path)}).EscapedPath() + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
 }
 
-// OpenToRead opens the logbook in the file path and writes nothing, neither now nor later: what would be written is an error. Where there is none, an
-// empty one is opened.
+// OpenToRead opens the logbook in the file path and writes nothing, neither now nor later: what would be written is an error. Where there
+// is none, an empty one is opened.
 func OpenToRead(path string) (*Logbook, error) {
 	db, err := peek.Open(path)
 	if errors.Is(err, os.ErrNotExist) {

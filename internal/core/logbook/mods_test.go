@@ -13,7 +13,8 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// TestWhatWasFirstSeenIsTheMod holds that a version of a mod is what it was when it was first seen, whatever comes later, each game for itself.
+// TestWhatWasFirstSeenIsTheMod holds that a version of a mod is what it was when it was first seen, whatever comes later, each game for
+// itself.
 func TestWhatWasFirstSeenIsTheMod(t *testing.T) {
 	l, _ := openNew(t)
 	seen := func(game string, mods ...modlist.Listed) map[tree.Digest]bool {

@@ -70,8 +70,8 @@ func setPlace(ctx context.Context, tx *sql.Tx, install string, p Place) error {
 	return err
 }
 
-// Forget drops a save that is gone and of which the player has been told, or that Ostrov itself removed. What comes to lie at its place later
-// is another save.
+// Forget drops a save that is gone and of which the player has been told, or that Ostrov itself removed. What comes to lie at its place
+// later is another save.
 func (l *Logbook) Forget(ctx context.Context, install string, key Key) error {
 	return l.inTx(ctx, func(tx *sql.Tx) error {
 		for _, table := range []string{"places", "belongs"} {

@@ -15,8 +15,8 @@ import (
 const small = 16 << 20
 
 // TakeDigests reads the mods that have changed since the hasher last saw them: all of them, or without all only small ones; the digests of
-// larger ones are recalled where they are known. Mods that cannot be read get a Problem. progress is told the bytes of the mods that are done, from several
-// goroutines.
+// larger ones are recalled where they are known. Mods that cannot be read get a Problem. progress is told the bytes of the mods that are
+// done, from several goroutines.
 func (s Set) TakeDigests(ctx context.Context, h *tree.Hasher, all bool, progress func(n int64)) error {
 	var work errgroup.Group
 	work.SetLimit(runtime.GOMAXPROCS(0))

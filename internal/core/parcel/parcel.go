@@ -1,8 +1,8 @@
 // Package parcel writes and reads parcels: a save made ready to hand to others, with what it needs.
 //
-// A parcel is a zip of a BagIt bag (RFC 8493) in one folder: data/save/ has the save under the name that its game expects, data/needs.json what it
-// needs, data/READ-ME.txt the same for people, and the manifests the SHA-512 of everything. It can be unpacked, checked and used without
-// Ostrov. The package knows nothing of installs: what goes in is given to it, what comes out is not trusted.
+// A parcel is a zip of a BagIt bag (RFC 8493) in one folder: data/save/ has the save under the name that its game expects, data/needs.json
+// what it needs, data/READ-ME.txt the same for people, and the manifests the SHA-512 of everything. It can be unpacked, checked and used
+// without Ostrov. The package knows nothing of installs: what goes in is given to it, what comes out is not trusted.
 package parcel
 
 import (

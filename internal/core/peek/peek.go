@@ -1,7 +1,8 @@
-// Package peek opens a SQLite database of Ostrov's own to be read, and leaves no trace of it: neither the database nor its folder is written to.
+// Package peek opens a SQLite database of Ostrov's own to be read, and leaves no trace of it: neither the database nor its folder is
+// written to.
 //
-// It is for what must touch nothing. Another Ostrov may be writing the same database at that moment: then a copy is read, in the system's folder
-// for temporary files, which is gone after Close. The package never reads databases of others; see package form for these.
+// It is for what must touch nothing. Another Ostrov may be writing the same database at that moment: then a copy is read, in the system's
+// folder for temporary files, which is gone after Close. The package never reads databases of others; see package form for these.
 package peek
 
 import (

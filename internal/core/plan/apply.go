@@ -179,8 +179,8 @@ func explainUnknown(u *change.UnknownError) error {
 	return problem.Declined(hints, "%v; nothing has been changed", u)
 }
 
-// MayChange refuses to touch the folders of a running game. Of a kind of save that the game only reads on loading, saves that it has not written
-// since it was started may be added and replaced.
+// MayChange refuses to touch the folders of a running game. Of a kind of save that the game only reads on loading, saves that it has not
+// written since it was started may be added and replaced.
 func MayChange(ctx context.Context, in *game.Install, kind *game.Save, existing *save.Save) error {
 	running, err := facts.Running(ctx, in.Game.Install.Process)
 	if err != nil || len(running) == 0 {
@@ -193,8 +193,8 @@ func MayChange(ctx context.Context, in *game.Install, kind *game.Save, existing 
 	return problem.Busy(problem.Advise("close the game, then try again"), "%s runs (process %d); nothing has been changed", p.Name, p.PID)
 }
 
-// Unfinished is an error where a change of an install's folders is not finished: its saves are neither the old ones nor the new ones then. It touches
-// nothing.
+// Unfinished is an error where a change of an install's folders is not finished: its saves are neither the old ones nor the new ones then.
+// It touches nothing.
 func Unfinished(ctx context.Context, h *home.Home, in *game.Install) error {
 	roots, listed, err := changeable(ctx, h, in)
 	if err != nil {
@@ -224,13 +224,14 @@ func Settle(ctx context.Context, h *home.Home, in *game.Install) (Settled, error
 	return settle(ctx, h, in, "")
 }
 
-// SettleUnknown is Settle that also believes a journal which this home knows nothing of: the player has seen what it says, and that is Unknown's digest.
+// SettleUnknown is Settle that also believes a journal which this home knows nothing of: the player has seen what it says, and that is
+// Unknown's digest.
 func SettleUnknown(ctx context.Context, h *home.Home, in *game.Install, digest string) (Settled, error) {
 	return settle(ctx, h, in, digest)
 }
 
-// Unknown is the change beside an install's folders that is not finished and that this home knows nothing of: its title, each path that it concerns, and
-// its digest; "" where there is none.
+// Unknown is the change beside an install's folders that is not finished and that this home knows nothing of: its title, each path that it
+// concerns, and its digest; "" where there is none.
 func Unknown(ctx context.Context, h *home.Home, in *game.Install) (title string, paths []string, digest string, err error) {
 	roots, listed, err := changeable(ctx, h, in)
 	if err != nil {
@@ -275,8 +276,8 @@ func settle(ctx context.Context, h *home.Home, in *game.Install, believe string)
 	return s, catchUp(ctx, h, in)
 }
 
-// catchUp records what changes of a game's installs meant that happened and were not recorded, since Ostrov was stopped in between. Installs may share
-// folders, so those of the others count too.
+// catchUp records what changes of a game's installs meant that happened and were not recorded, since Ostrov was stopped in between.
+// Installs may share folders, so those of the others count too.
 func catchUp(ctx context.Context, h *home.Home, in *game.Install) error {
 	if h.Unrecorded != nil {
 		return nil

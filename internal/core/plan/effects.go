@@ -26,8 +26,8 @@ type Effect struct {
 	After   Stand       `json:"after"`
 }
 
-// Effects are what the logbook is to know once a change has happened. They are written down before the exchange, so that a crash between the two leaves
-// nothing that is only half known. Reversed they are what it is to know once the change is taken back.
+// Effects are what the logbook is to know once a change has happened. They are written down before the exchange, so that a crash between
+// the two leaves nothing that is only half known. Reversed they are what it is to know once the change is taken back.
 type Effects struct {
 	Saves     []Effect             `json:"saves,omitempty"`
 	Start     *logbook.Playthrough `json:"start,omitempty"`

@@ -212,8 +212,8 @@ func recordOf(ctx context.Context, h *home.Home, p pointer) (*game.Install, *cha
 	return in, r, err
 }
 
-// changeable are the folders of an install that Ostrov changes, and those in or directly beside which nothing may be staged: the game lists what is in
-// them, and account folders by their parent.
+// changeable are the folders of an install that Ostrov changes, and those in or directly beside which nothing may be staged: the game
+// lists what is in them, and account folders by their parent.
 func changeable(ctx context.Context, h *home.Home, in *game.Install) (roots, listed []string, err error) {
 	if err := facts.Open(ctx, h, in); err != nil {
 		return nil, nil, err

@@ -1,11 +1,12 @@
 // Package plan is one list of steps: proven safe, shown, carried out, taken back. It is the only room that changes a game's folders.
 //
-// A step that replaces or removes something cannot be built without saying what keeps the old bytes (Safeguard): the line whose snapshot is to hold
-// them, or that they stay aside. Before a plan is carried out each such step is secured: by a snapshot that was read back and holds just these
-// bytes, else by keeping them aside for as long as nothing else does. What the logbook is to know afterwards, and what undo has to do, follows
-// from the steps. A plan that moves nothing but changes who owns what is a change like any other.
+// A step that replaces or removes something cannot be built without saying what keeps the old bytes (Safeguard): the line whose snapshot
+// is to hold them, or that they stay aside. Before a plan is carried out each such step is secured: by a snapshot that was read back and
+// holds just these bytes, else by keeping them aside for as long as nothing else does. What the logbook is to know afterwards, and what
+// undo has to do, follows from the steps. A plan that moves nothing but changes who owns what is a change like any other.
 //
-// Settle puts in order what an interrupted command left. It is a step of its own, which vet, completion and dry runs do not take: these ask Unfinished.
+// Settle puts in order what an interrupted command left. It is a step of its own, which vet, completion and dry runs do not take: these
+// ask Unfinished.
 package plan
 
 import (
@@ -291,8 +292,8 @@ func (p *Plan) Bytes() (aside int64) {
 	return aside
 }
 
-// Secure says for each step what keeps what it replaces: kept for a line reports the digests of what a snapshot holds, by path on this machine, and
-// which snapshot that is; anything that it does not hold just so stays aside.
+// Secure says for each step what keeps what it replaces: kept for a line reports the digests of what a snapshot holds, by path on this
+// machine, and which snapshot that is; anything that it does not hold just so stays aside.
 func (p *Plan) Secure(ctx context.Context, kept func(line string) (held map[string]tree.Digest, by Safe)) error {
 	for i := range p.Steps {
 		for j := range p.Steps[i].targets {

@@ -25,8 +25,8 @@ type Undoing struct {
 	PlayedOn []string
 }
 
-// Undo plans to take back the newest change, of one install or, for nil, of all: changes go back one by one. What was interrupted has been put in order
-// before.
+// Undo plans to take back the newest change, of one install or, for nil, of all: changes go back one by one. What was interrupted has been
+// put in order before.
 func Undo(ctx context.Context, h *home.Home, only *game.Install) (*Undoing, error) {
 	list, err := History(ctx, h, only)
 	if err != nil {

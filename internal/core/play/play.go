@@ -1,8 +1,8 @@
-// Package play goes with a session of play: it checks what would be loaded, records what the game writes and under which mods, and reads the game's log
-// afterwards.
+// Package play goes with a session of play: it checks what would be loaded, records what the game writes and under which mods, and reads
+// the game's log afterwards.
 //
-// It starts no program (its caller does) and changes no game's folder. What it sees goes into the logbook as it comes, so that a session that is cut
-// short is recorded as far as it went.
+// It starts no program (its caller does) and changes no game's folder. What it sees goes into the logbook as it comes, so that a session
+// that is cut short is recorded as far as it went.
 package play
 
 import (
@@ -86,8 +86,8 @@ func (r *Ready) starter(d *game.Description, command []string) *check.Finding {
 	return nil
 }
 
-// Play runs the game, of which st is the state before, by run, and records meanwhile what it writes. What run returns comes back as ended; a game that ends badly is no error of
-// Ostrov's.
+// Play runs the game, of which st is the state before, by run, and records meanwhile what it writes. What run returns comes back as ended;
+// a game that ends badly is no error of Ostrov's.
 func Play(ctx context.Context, h *home.Home, st *facts.State, run func(context.Context) error, note func(Written)) (done *Watched, ended, err error) {
 	if err := h.RequireRecords(); err != nil { // before the game starts: a session that cannot be recorded is not begun
 		return nil, nil, err

@@ -207,8 +207,8 @@ type Watched struct {
 	Findings []check.Finding
 }
 
-// Watch records what the game writes after the state st, and under which mods, until stop is closed or the context ends. Then it reads the game's log. note is told of each
-// save as it is written.
+// Watch records what the game writes after the state st, and under which mods, until stop is closed or the context ends. Then it reads the
+// game's log. note is told of each save as it is written.
 func Watch(ctx context.Context, h *home.Home, st *facts.State, stop <-chan struct{}, note func(Written)) (*Watched, error) {
 	if err := h.RequireRecords(); err != nil {
 		return nil, err

@@ -1,7 +1,7 @@
 // Package problem says what went wrong in words for people, and what they can do next.
 //
-// An Error tells what happened, to what, and what is unharmed; its Hints are commands as data, so that the core knows nothing of command lines:
-// only package view writes them out. Kinds of refusal that have an exit status of their own are sentinels, found with errors.Is.
+// An Error tells what happened, to what, and what is unharmed; its Hints are commands as data, so that the core knows nothing of command
+// lines: only package view writes them out. Kinds of refusal that have an exit status of their own are sentinels, found with errors.Is.
 package problem
 
 import (

@@ -1,7 +1,7 @@
 // Package record writes what was seen into the logbook.
 //
-// It is a step of its own, which a command takes after package facts has looked: vet, completion and dry runs do not. It may be repeated: what is known
-// already is not written again. It decides nothing and touches nothing but the logbook.
+// It is a step of its own, which a command takes after package facts has looked: vet, completion and dry runs do not. It may be repeated:
+// what is known already is not written again. It decides nothing and touches nothing but the logbook.
 package record
 
 import (
@@ -40,8 +40,8 @@ func Seen(ctx context.Context, h *home.Home, st *facts.State) error {
 	return h.Logbook.Assign(ctx, in.Address(), st.Learnt.Claims, st.Learnt.Active)
 }
 
-// Acknowledged writes down that the player has kept an install as it is: saves that are gone or have shrunk are not named any more. What comes to lie at the
-// place of one that is gone is another save.
+// Acknowledged writes down that the player has kept an install as it is: saves that are gone or have shrunk are not named any more. What
+// comes to lie at the place of one that is gone is another save.
 func Acknowledged(ctx context.Context, h *home.Home, st *facts.State) error {
 	for _, p := range st.Gone {
 		if err := h.Logbook.Forget(ctx, st.Install.Address(), p.Key); err != nil {

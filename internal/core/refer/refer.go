@@ -1,7 +1,7 @@
 // Package refer counts how often a save refers to each of many mods: where identifiers that only the mod provides occur in it.
 //
-// All identifiers are looked for in one pass over the content, whatever their number. It knows bytes only: what the content is, and how it is
-// unwrapped, is its callers' business.
+// All identifiers are looked for in one pass over the content, whatever their number. It knows bytes only: what the content is, and how it
+// is unwrapped, is its callers' business.
 package refer
 
 import (
@@ -16,8 +16,8 @@ type Count struct {
 	At    string `json:"at"`    // where, in words of whoever called
 }
 
-// node is a state of the automaton: a trie of all identifiers whose first two bytes are taken at once. Identifiers count only as whole words, so
-// it is entered only where a word begins, and needs no way back.
+// node is a state of the automaton: a trie of all identifiers whose first two bytes are taken at once. Identifiers count only as whole
+// words, so it is entered only where a word begins, and needs no way back.
 type node struct {
 	edges  []edge // few: looked through in order
 	owner  int32  // 1 + the mod whose identifier ends here, or 0
@@ -152,8 +152,8 @@ func (f *Finder) search(content []byte, limit int, before bool, at string, count
 	}
 }
 
-// match follows the identifier that content begins with from the node n of its first two bytes, and returns the owner and length of the longest
-// that ends as a word does.
+// match follows the identifier that content begins with from the node n of its first two bytes, and returns the owner and length of the
+// longest that ends as a word does.
 func (f *Finder) match(content []byte, n int32) (owner int32, length int) {
 	for i := 2; ; i++ {
 		here := &f.nodes[n]

@@ -76,7 +76,8 @@ func FilesOf(kind *game.Save, declared game.File, name string, files []string) [
 	return found
 }
 
-// CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a database keeps.
+// CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a
+// database keeps.
 func CompanionNames(kind *game.Save, name string) []string {
 	named := kind.CompanionsOf(name)
 	for _, f := range kind.Files {

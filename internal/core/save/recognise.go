@@ -133,8 +133,8 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 	return gather(kind, found)
 }
 
-// beside finds the companions of a save among the files of a download: beside it, or, in a download that has spread them, the only file of that
-// name.
+// beside finds the companions of a save among the files of a download: beside it, or, in a download that has spread them, the only file of
+// that name.
 func beside(kind *game.Save, name string, files []string) []string {
 	var found []string
 	for _, companion := range CompanionNames(kind, path.Base(name)) {
@@ -214,8 +214,8 @@ const looked = 1 << 20
 // word is a name in a query that a file which answers it must contain.
 var word = regexp.MustCompile(`[A-Za-z_]{3,}`)
 
-// plausible reports whether the file name, which is not called as saves of the kind are, could be one by its first bytes. A download may hold
-// thousands of files, and reading each as every kind of save would take hours.
+// plausible reports whether the file name, which is not called as saves of the kind are, could be one by its first bytes. A download may
+// hold thousands of files, and reading each as every kind of save would take hours.
 func plausible(kind *game.Save, fsys fs.FS, name string) bool {
 	f, err := fsys.Open(name)
 	if err != nil {

@@ -24,8 +24,8 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// Export is a snapshot that is to be written as a zip of a BagIt bag for people who may not have Ostrov: the files of each of its folders, its mod list,
-// and a read-me.
+// Export is a snapshot that is to be written as a zip of a BagIt bag for people who may not have Ostrov: the files of each of its folders,
+// its mod list, and a read-me.
 type Export struct {
 	Snapshot *archive.Snapshot
 	Files    int             // as written
@@ -40,8 +40,8 @@ type Export struct {
 	altered  map[string][]byte // content of files that were blanked, by root name and path; nil is one that is left out
 }
 
-// PlanExport looks at what an export would tell of the player. st is the install that the snapshot is of, or nil where none is known. With blank what the
-// description marks as personal is emptied or left out.
+// PlanExport looks at what an export would tell of the player. st is the install that the snapshot is of, or nil where none is known. With
+// blank what the description marks as personal is emptied or left out.
 func PlanExport(ctx context.Context, h *home.Home, st *facts.State, snap *archive.Snapshot, blank bool) (*Export, error) {
 	a, err := h.Existing()
 	if err != nil {
@@ -141,7 +141,8 @@ func (e *Export) saves(ctx context.Context, p *personal, d *game.Description, ro
 	return nil
 }
 
-// search looks through the files of a root for what tells of the player; with blank, settings files that the description marks are left out.
+// search looks through the files of a root for what tells of the player; with blank, settings files that the description marks are left
+// out.
 func (e *Export) search(ctx context.Context, p *personal, d *game.Description, root archive.Root, i int, nodes map[string]archive.Node, blank bool) error {
 	for _, name := range sortedKeys(nodes) {
 		key := e.rootName(i) + "/" + name

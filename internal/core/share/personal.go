@@ -37,8 +37,8 @@ type privateWord struct{ text, what string }
 // minPrivate is how long a value must be to be looked for, in bytes: shorter ones occur by chance.
 const minPrivate = 4
 
-// newPersonal collects what to look for: the account, the marked fields of a save, the values of personal settings, the name of the home. The save may
-// be nil.
+// newPersonal collects what to look for: the account, the marked fields of a save, the values of personal settings, the name of the home.
+// The save may be nil.
 func newPersonal(ctx context.Context, st *facts.State, sv *facts.Save) *personal {
 	p := &personal{ctx: ctx}
 	p.add(st.Account, "your account")
@@ -112,7 +112,8 @@ var patterns = []struct {
 // reach is more than any pattern has on one side of its mark, in bytes.
 const reach = 300
 
-// findAround visits what matches the pattern around one of its marks, wherever that occurs. What only a mark elsewhere leads to whole is left to that one.
+// findAround visits what matches the pattern around one of its marks, wherever that occurs. What only a mark elsewhere leads to whole is
+// left to that one.
 func findAround(re *regexp.Regexp, text []byte, mark string, visit func([]byte)) {
 	look := func(from, to int) {
 		for _, m := range re.FindAllIndex(text[from:to], -1) {
@@ -273,8 +274,8 @@ func pieces(r io.Reader, visit func([]byte)) error {
 	}
 }
 
-// blank empties in one file what the description marks as personal, and the owner where it may be rewritten. It says what it emptied, and reports whether
-// the file is left out altogether.
+// blank empties in one file what the description marks as personal, and the owner where it may be rewritten. It says what it emptied, and
+// reports whether the file is left out altogether.
 func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
 	declared, ok := p.declared(f.entry.Path)
 	if !ok {

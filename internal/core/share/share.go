@@ -1,7 +1,7 @@
 // Package share makes saves and snapshots ready to hand to others, and finds what they tell of the player.
 //
-// It writes only the file that the player names, whole or not at all, and never alters a save: what it blanks, it blanks in the copy that goes out, and
-// reads back.
+// It writes only the file that the player names, whole or not at all, and never alters a save: what it blanks, it blanks in the copy that
+// goes out, and reads back.
 package share
 
 import (

@@ -148,8 +148,8 @@ func (h *Hasher) Read(ctx context.Context, dir string, entry Entry, sha bool, w 
 	return h.reading(dir, before, func(f *os.File) (Sums, int64, error) { return SumReader(ctx, f, sha, w) })
 }
 
-// Load is Read for small files: it returns the content in buf, which it makes larger where it must. The file must be in the very state that entry
-// says, else that is ErrBeingWritten too.
+// Load is Read for small files: it returns the content in buf, which it makes larger where it must. The file must be in the very state
+// that entry says, else that is ErrBeingWritten too.
 func (h *Hasher) Load(dir string, entry Entry, sha bool, buf []byte) (Sums, []byte, error) {
 	sums, err := h.reading(dir, entry, func(f *os.File) (Sums, int64, error) {
 		if int64(cap(buf)) <= entry.Size {

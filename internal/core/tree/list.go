@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// List holds entries compactly and gives them back in the order in which they were added: of a million files that lie a few hundred to a folder it
-// takes some 70 MB, a quarter of what as many Entries do. The zero List is empty.
+// List holds entries compactly and gives them back in the order in which they were added: of a million files that lie a few hundred to a
+// folder it takes some 70 MB, a quarter of what as many Entries do. The zero List is empty.
 type List struct {
 	items   []item
 	names   []byte // all last parts of paths, one behind the other

@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// stat is Stat for a name in an open folder: the system need not find the folder again for each of the names in it, which is most of the time that a
-// walk takes.
+// stat is Stat for a name in an open folder: the system need not find the folder again for each of the names in it, which is most of the
+// time that a walk takes.
 func (f folder) stat(name string) (Entry, error) {
 	var s unix.Stat_t
 	var err error

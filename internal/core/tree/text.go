@@ -7,7 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Some systems allow names that are not text. JSON does not, so there such a name is spelled as hex behind a zero byte, which no name contains.
+// Some systems allow names that are not text. JSON does not, so there such a name is spelled as hex behind a zero byte, which no name
+// contains.
 const notText = "\x00"
 
 // Spell spells a name, or the target of a link, as valid UTF-8; Unspell takes it back. Names that are text are spelled as they are.

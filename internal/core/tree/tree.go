@@ -130,9 +130,9 @@ const (
 // ErrTooMany says that a folder holds more than a walk takes.
 var ErrTooMany = errors.New("holds too much")
 
-// Walk calls visit for everything below dir, in order of the paths as texts: folders come before what is in them, and a.txt before a/b. dir itself is
-// not visited. A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are. What cannot be read hinders
-// nothing else: a folder that cannot be listed is visited twice, the second time as Unread.
+// Walk calls visit for everything below dir, in order of the paths as texts: folders come before what is in them, and a.txt before a/b.
+// dir itself is not visited. A folder for which visit returns fs.SkipDir is not entered. Names that are not valid UTF-8 come as they are.
+// What cannot be read hinders nothing else: a folder that cannot be listed is visited twice, the second time as Unread.
 func Walk(ctx context.Context, dir string, visit func(Entry) error) error {
 	w := walker{ctx: ctx, dir: dir, visit: visit}
 	return w.folder("", 1)

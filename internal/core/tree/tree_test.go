@@ -242,8 +242,8 @@ func TestWalkSeesWhatLookSees(t *testing.T) {
 	assert.GreaterOrEqual(t, n, 4)
 }
 
-// TestWalkIsInOrderAndAListKeepsIt holds that paths come in the order of texts, also where a name goes on behind that of a folder, and that a List gives
-// back what was added.
+// TestWalkIsInOrderAndAListKeepsIt holds that paths come in the order of texts, also where a name goes on behind that of a folder, and
+// that a List gives back what was added.
 func TestWalkIsInOrderAndAListKeepsIt(t *testing.T) {
 	dir := t.TempDir()
 	for _, name := range []string{"a/b", "a/c/d", "a.txt", "a-b/x", "a-b.txt", "ab", "A/z", "b/c", "b c/d"} {

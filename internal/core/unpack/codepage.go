@@ -53,8 +53,8 @@ func unicodeName(f *zip.File) (string, bool) {
 	return "", false
 }
 
-// guessPage chooses among the code pages that names in old zips are in: Shift-JIS when all of it decodes to Japanese text, Windows-1251 when most
-// high bytes are its Cyrillic letters, which in CP437 are lines and boxes, else CP437, which the format names as its own.
+// guessPage chooses among the code pages that names in old zips are in: Shift-JIS when all of it decodes to Japanese text, Windows-1251
+// when most high bytes are its Cyrillic letters, which in CP437 are lines and boxes, else CP437, which the format names as its own.
 func guessPage(names string) encoding.Encoding {
 	if text, err := japanese.ShiftJIS.NewDecoder().String(names); err == nil && !strings.ContainsRune(text, utf8.RuneError) {
 		full, other := 0, 0

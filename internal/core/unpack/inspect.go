@@ -27,8 +27,8 @@ type inspected struct {
 	archive string // where it was spooled, when it is an archive itself
 }
 
-// Inspect reads every entry once, whole: it finds programs, code, damage, entries that are not as large as they say, and archives inside, and
-// takes the digests. progress is told the bytes read, from several goroutines.
+// Inspect reads every entry once, whole: it finds programs, code, damage, entries that are not as large as they say, and archives inside,
+// and takes the digests. progress is told the bytes read, from several goroutines.
 func (d *Download) Inspect(ctx context.Context, progress func(n int64)) error {
 	results := make([]inspected, len(d.Entries))
 	next := make(chan int)

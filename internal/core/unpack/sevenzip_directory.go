@@ -9,8 +9,8 @@ import (
 	"math/bits"
 )
 
-// The directory of a 7z says how many files, blocks and streams there are before it tells of them, and the library makes room for as many as
-// it says. So it is walked here first, with bounds, by the format as DOC/7zFormat.txt of 7-Zip describes it.
+// The directory of a 7z says how many files, blocks and streams there are before it tells of them, and the library makes room for as many
+// as it says. So it is walked here first, with bounds, by the format as DOC/7zFormat.txt of 7-Zip describes it.
 const (
 	max7zDirectory = 32 << 20       // bytes, packed or not
 	max7zStreams   = 8 * MaxEntries // blocks, packers and streams together: a file packed on its own has six
@@ -44,7 +44,8 @@ var (
 	aes7z          = []byte{6, 0xf1, 7, 1}
 )
 
-// check7z walks the directory of a 7z of that many bytes and reports whether the library may read it: errSealed, errCrowded, or what is wrong.
+// check7z walks the directory of a 7z of that many bytes and reports whether the library may read it: errSealed, errCrowded, or what is
+// wrong.
 func check7z(f io.ReaderAt, size int64) error {
 	var start [start7z]byte
 	if _, err := f.ReadAt(start[:], 0); err != nil {

@@ -16,8 +16,8 @@ import (
 	"ostrov/internal/core/unpack"
 )
 
-// code turns files that run code when they are loaded into findings: of the saves found, or of all where there is none. What the player's own
-// saves of the game show too is a note.
+// code turns files that run code when they are loaded into findings: of the saves found, or of all where there is none. What the player's
+// own saves of the game show too is a note.
 func (v *Vetting) code(ctx context.Context, installs []*game.Install) {
 	for _, c := range v.Download.Code {
 		var of *facts.Found

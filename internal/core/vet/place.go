@@ -114,8 +114,8 @@ func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
 	}
 }
 
-// Placed is what the logbook is to know of a save that has been placed: what is known of it, and that it descends from the download. st is the install as it
-// is now.
+// Placed is what the logbook is to know of a save that has been placed: what is known of it, and that it descends from the download. st is
+// the install as it is now.
 func (v *Vetting) Placed(a *Assessment, st *facts.State) (facts.Learnt, error) {
 	learnt := a.Save.Learnt()
 	s := st.At(a.Target.Folder, a.Target.Name)

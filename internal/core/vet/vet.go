@@ -1,7 +1,7 @@
 // Package vet is a download: opened, judged, shown against each install, and planned into one.
 //
-// It touches nothing. Safety is judged first and needs no game; then the saves that are found are judged by the function that judges saves in a game. What
-// it plans package plan carries out. It never places what is dangerous.
+// It touches nothing. Safety is judged first and needs no game; then the saves that are found are judged by the function that judges saves
+// in a game. What it plans package plan carries out. It never places what is dangerous.
 package vet
 
 import (

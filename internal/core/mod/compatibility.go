@@ -101,8 +101,8 @@ func InDownload(ctx context.Context, d *game.Description, fsys fs.FS, entries []
 	return found
 }
 
-// places are the folders of a download that could be mods of a kind, with their files relative to them. A mod that is one file is taken as the
-// folder it lies in with just that file.
+// places are the folders of a download that could be mods of a kind, with their files relative to them. A mod that is one file is taken as
+// the folder it lies in with just that file.
 func places(kind *game.Mod, entries []tree.Entry) map[string][]string {
 	all := map[string][]string{}
 	marked := map[string]bool{}
