@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -166,25 +167,26 @@ func History(ctx context.Context, h *home.Home, only *game.Install) ([]*Change, 
 			continue
 		}
 		in, r, err := recordOf(ctx, h, p)
-		if err != nil || r == nil && (len(p.Roots) > 0 || p.Dir != "") {
-			continue // it never happened, its install is away, or what it moved aside is gone by now
-		}
-		of, back := p.Of, p.Back
-		if r != nil {
+		// It may never have happened, its install be away, or what it moved aside be gone by now: then it only says what a later undoing of it is of.
+		gone := err != nil || r == nil && (len(p.Roots) > 0 || p.Dir != "")
+		of, back := cmp.Or(p.Of, p.ID), p.Back
+		if !gone && r != nil {
 			of, back = r.Of, r.Back
 		}
 		c := byID[of]
 		if c == nil {
 			c = &Change{ID: of, Title: p.Title, Install: p.Install, Time: p.Time, first: p, in: in}
-			if r != nil && c.Time.IsZero() {
+			if !gone && r != nil && c.Time.IsZero() {
 				c.Time = r.Time
 			}
 			byID[of] = c
 			list = append(list, c)
 		}
-		c.latest, c.record, c.Undone = p, r, back
+		if !gone {
+			c.latest, c.record, c.Undone = p, r, back
+		}
 	}
-	return list, nil
+	return slices.DeleteFunc(list, func(c *Change) bool { return c.latest.ID == "" }), nil
 }
 
 // recordOf finds the install of a change and its record; nil for one that moved nothing.
