@@ -1,0 +1,164 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/view"
+)
+
+// TestSavesAreHandled does what is otherwise done in a file manager.
+func TestSavesAreHandled(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	before := state(t, w.voyages())
+	assert.Contains(t, w.ok("saves", "duplicate", "tidewrack/1", "--yes").out, "copied")
+	assert.Equal(t, "Gannet Rock", w.titles("tidewrack")["6"])
+	assert.Contains(t, w.ok("saves", "rename", "tidewrack/6", "10", "--yes").out, "renamed")
+	assert.Equal(t, "Gannet Rock", w.titles("tidewrack")["10"])
+	r := w.fails(2, "saves", "rename", "tidewrack/10", "2", "--yes")
+	assert.Contains(t, r.err, "taken")
+	r = w.ok("saves", "remove", "tidewrack/2", "--yes")
+	assert.Contains(t, r.out, "kept in tidewrack.", "it says what keeps it")
+	assert.NotContains(t, w.ok("look", "tidewrack").out, "save-gone", "what was removed on purpose is not missed")
+	assert.Equal(t, 7, w.run("saves", "remove", "tidewrack/1").status, "nobody agreed")
+	for range 3 {
+		w.ok("undo", "--yes")
+	}
+	assert.Equal(t, before, state(t, w.voyages()))
+	var doc view.ChangeDoc
+	w.decode(&doc, "saves", "remove", "tidewrack/1", "--dry-run")
+	assert.False(t, doc.Done)
+	assert.NotEmpty(t, doc.Plan)
+}
+
+func TestAnInstallIsForgotten(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "brass-orchard")
+	before := state(t, w.path("games"), w.path("player"), w.path("ostrov", "archive"))
+	r := w.ok("games", "forget", "brass-orchard@main")
+	assert.Contains(t, r.out, "ostrov games add brass-orchard --at")
+	assert.Equal(t, before, state(t, w.path("games"), w.path("player"), w.path("ostrov", "archive")))
+	assert.NotContains(t, w.ok("look").out, "Brass Orchard")
+	assert.Contains(t, w.ok("kept").out, "brass-orchard.1", "what was kept stays")
+	w.fails(2, "games", "forget", "brass-orchard@main")
+	w.ok("games", "add", "brass-orchard", "--at", w.path("games", "BrassOrchard"), "--player-home", w.path("player"), "--yes")
+	assert.Contains(t, w.ok("look", "brass-orchard").out, "North Terrace")
+}
+
+func TestANoteIsGivenLater(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "-m", "first", "--tag", "old")
+	file, err := filepath.Glob(w.path("ostrov", "archive", "playthroughs", "tidewrack", "*.json"))
+	require.NoError(t, err)
+	require.Len(t, file, 1)
+	was, err := os.ReadFile(file[0])
+	require.NoError(t, err)
+	w.ok("kept", "tidewrack.1", "-m", "the good one", "--tag", "best")
+	now, err := os.ReadFile(file[0])
+	require.NoError(t, err)
+	assert.Equal(t, was, now, "what was published is not altered")
+	r := w.ok("kept", "tidewrack.best")
+	assert.Contains(t, r.out, "the good one")
+	assert.Contains(t, r.out, "old, best")
+	assert.NotContains(t, r.out, "first")
+	assert.Contains(t, w.ok("archive", "verify").out, "whole")
+	other := filepath.Join(t.TempDir(), "other")
+	w.ok("archive", "add", other)
+	assert.Contains(t, w.ok("kept", "tidewrack.1").out, "the good one", "it goes with the snapshot")
+	w.fails(2, "kept", "tidewrack", "-m", "which?")
+	w.fails(2, "kept", "tidewrack.1", "--tag", "NO")
+	remark, err := filepath.Glob(filepath.Join(other, "playthroughs", "tidewrack", "*.remark.json"))
+	require.NoError(t, err)
+	require.Len(t, remark, 1)
+	require.NoError(t, os.WriteFile(remark[0], []byte("{}"), 0o644))
+	assert.Contains(t, w.run("archive", "verify").out, "remark.json")
+}
+
+// TestHelpForAllThatIsAsked asks for help in every way, and mistypes.
+func TestHelpForAllThatIsAsked(t *testing.T) {
+	t.Parallel()
+	w := &world{t: t, dir: t.TempDir(), bin: program}
+	all := w.ok("help").out
+	assert.Equal(t, all, w.ok("--help").out)
+	for _, c := range w.commands() {
+		help := w.ok(append([]string{"help"}, strings.Fields(c)...)...).out
+		assert.Contains(t, help, strings.Fields(c)[len(strings.Fields(c))-1])
+		assert.Contains(t, help, "USAGE")
+	}
+	for typed, meant := range map[string]string{"loook": "look", "kep": "keep", "games ad": "add", "archive verfy": "verify", "playthroughs strat": "start", "help kepp": "keep"} {
+		r := w.run(strings.Fields(typed)...)
+		assert.Equal(t, 2, r.status, typed)
+		assert.Contains(t, r.err, meant, typed)
+	}
+}
+
+// TestOneBrokenDescriptionHindersNoOtherGame has descriptions of the player's own that cannot be used.
+func TestOneBrokenDescriptionHindersNoOtherGame(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.ok("place", "downloads/quiet-cove.zip", "--yes")
+	require.NoError(t, os.MkdirAll(w.path("ostrov", "games"), 0o755))
+	good, err := os.ReadFile(filepath.Join("..", "..", "games", "brass-orchard.toml"))
+	require.NoError(t, err)
+	for name, text := range map[string]string{"brass-orchard.toml": strings.Replace(string(good), "[[save]]", "[[sve]]", 1), "mine.toml": "not toml at all [", "latin.toml": "name = \"\xe9\""} {
+		require.NoError(t, os.WriteFile(w.path("ostrov", "games", name), []byte(text), 0o644))
+	}
+	r := w.ok("look", "tidewrack")
+	assert.Contains(t, r.out, "Gannet Rock")
+	for _, args := range [][]string{{"kept"}, {"archive", "verify"}, {"restore", "tidewrack.1", "--to", filepath.Join(t.TempDir(), "out")}, {"undo", "--yes"}, {"keep", "tidewrack"}, {"vet", "downloads/quiet-cove.zip", "--for", "tidewrack"}} {
+		w.ok(args...)
+	}
+	r = w.run("look", "brass-orchard")
+	assert.NotZero(t, r.status)
+	assert.Contains(t, r.out+r.err, "brass-orchard.toml", "it says which file")
+	all := w.run("look")
+	assert.Contains(t, all.out, "Gannet Rock")
+	assert.Contains(t, all.out+all.err, "brass-orchard")
+}
+
+// TestADamagedListOfActiveModsIsNamed has the file that says which mods are on be a folder, then nonsense: a snapshot can always be taken.
+func TestADamagedListOfActiveModsIsNamed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	order := w.path("games", "Tidewrack", "mods", "order.txt")
+	require.NoError(t, os.Remove(order))
+	require.NoError(t, os.Mkdir(order, 0o755))
+	r := w.ok("look", "tidewrack")
+	assert.Contains(t, r.out, "Gannet Rock")
+	assert.NotContains(t, r.out, "Gannet Rock       1 Mar 21:14  1.6.2      10  fit", "nothing is fit while it is not known")
+	assert.Contains(t, r.out, "cannot be read")
+	w.ok("keep", "tidewrack")
+	assert.Contains(t, w.ok("archive", "verify").out, "whole")
+}
+
+// TestDamageIsToldInTheSameOrder verifies an archive with several damages several times.
+func TestDamageIsToldInTheSameOrder(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for range 3 {
+		w.ok("keep", "tidewrack", "--with", "mods")
+		w.ok("keep", "brass-orchard")
+	}
+	files, err := filepath.Glob(w.path("ostrov", "archive", "*", "*", "*.json"))
+	require.NoError(t, err)
+	for _, f := range files[1:] {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(f, []byte(strings.Replace(string(data), `"taken": "2`, `"taken": "1`, 1)), 0o644))
+	}
+	first := w.run("archive", "verify", "--json").out
+	assert.Contains(t, first, "not as it was written")
+	for range 5 {
+		assert.Equal(t, first, w.run("archive", "verify", "--json").out)
+	}
+}
