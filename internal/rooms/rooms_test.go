@@ -62,7 +62,7 @@ var may = map[string]string{
 	"home":   "archive durable game index logbook problem strict tree",
 	// leaves and engines
 	"line": "logbook", "logbook": "check game modlist peek tree", "index": "peek tree", "archive": "durable modlist tree", "change": "durable tree",
-	"check": "problem version", "mod": "check game modlist save tree version", "save": "form game tree", "game": "check form strict tree version",
+	"check": "problem version", "mod": "check form game modlist save tree version", "save": "form game tree", "game": "check form strict tree version",
 	"parcel": "bag check tree", "unpack": "form hazard tree", "unpack/unpacktest": "", "hazard": "form", "modlist": "tree",
 	"bag": "", "durable": "", "form": "", "peek": "", "problem": "", "refer": "", "strict": "", "tree": "", "version": "",
 	// for tests

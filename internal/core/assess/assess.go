@@ -72,7 +72,15 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(), Ordered: st.Mods.Ordered,
 		HasMods: len(st.Install.Game.Mods) > 0 && !s.Kind.NoMods, PerSave: st.Install.Game.PerSaveMods(),
 		Strange: slices.Concat(st.Strays.Extra, st.Strays.Changed, st.Strays.Missing)}
-	found := check.Judge(st.Required(s), have, st.Rules, st.Install.Game.Order())
+	required := st.Required(s)
+	found := check.Judge(required, have, st.Rules, st.Install.Game.Order())
+	for _, need := range required.Mods {
+		for _, m := range st.Mods.Mods {
+			if m.On && m.Unreadable() && strings.EqualFold(m.ID, need.ID) {
+				found = append(found, check.New(check.ModsUnknown, m.Name(), "it cannot be read, so nobody knows whether the game can: "+Reading(m.Problem)))
+			}
+		}
+	}
 	if st.Problems.Mods != nil && have.HasMods {
 		found = append(found, check.New(check.ModsUnknown, "", "which mods are on cannot be read: "+Reading(st.Problems.Mods)))
 	}

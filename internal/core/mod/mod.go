@@ -22,6 +22,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/save"
@@ -68,6 +69,11 @@ type Mod struct {
 // Name is what to call the mod before people.
 func (m *Mod) Name() string {
 	return modlist.Name(m.Title, m.ID)
+}
+
+// Unreadable reports whether the mod's own files cannot be read; what it says of itself may be odd all the same.
+func (m *Mod) Unreadable() bool {
+	return len(m.Unread) > 0 || errors.Is(m.Problem, form.ErrDamaged) || errors.Is(m.Problem, form.ErrTooLarge) || errors.As(m.Problem, new(*fs.PathError))
 }
 
 // Dir is where the mod lies: its folder, or that of its file.
