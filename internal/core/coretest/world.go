@@ -2,7 +2,10 @@
 package coretest
 
 import (
+	"bytes"
+	"compress/gzip"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -116,3 +119,23 @@ func State(t testing.TB, folders ...string) map[string]string {
 
 // Lines makes a text of lines.
 func Lines(list ...string) string { return strings.Join(list, "\n") + "\n" }
+
+// Unpacked is what gzip has packed; other data stays as it is.
+func Unpacked(data []byte) []byte {
+	z, err := gzip.NewReader(bytes.NewReader(data))
+	if err != nil {
+		return data
+	}
+	text, err := io.ReadAll(z)
+	if err != nil {
+		return data
+	}
+	return text
+}
+
+// Cut takes the second half of a file away.
+func Cut(t testing.TB, path string) {
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	require.NoError(t, os.Truncate(path, info.Size()/2))
+}
