@@ -31,12 +31,3 @@ func TestTheNewestSaveIsVettedBeforePlaying(t *testing.T) {
 	assert.Empty(t, st.Saves)
 	assert.Nil(t, play.Before(assess.Of(st), nil).Newest, "there is nothing to go on from")
 }
-
-// TestNoSessionBeginsThatCannotBeRecorded has a home that is open to be read only.
-func TestNoSessionBeginsThatCannotBeRecorded(t *testing.T) {
-	w := coretest.New(t)
-	st := w.See("tidewrack")
-	w.ReadOnly = true
-	_, err := play.Watch(t.Context(), w.Home, st, make(chan struct{}), nil)
-	assert.Error(t, err)
-}
