@@ -122,7 +122,11 @@ func TestStoppedAtEachStep(t *testing.T) {
 				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				for step := 1; ; step += longtest.Of(31, 1) {
+				stride := longtest.Of(31, 1)
+				if how == "full" { // what a kill leaves is the harder case
+					stride = 3
+				}
+				for step := 1; ; step += stride {
 					require.Less(t, step, 2000, "the command never gets through")
 					w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:%s", step, how)}
 					r := w.run(command...)
@@ -236,7 +240,7 @@ func TestKilledAtFileSystemCalls(t *testing.T) {
 			t.Parallel()
 			command := changing["restore"]
 			w, before, after := crashWorld(t, command)
-			for n := 1; ; n += 2 {
+			for n := 1; ; n += 3 {
 				require.Less(t, n, 1000)
 				prefix := []string{"-f", "-qq", "-o", os.DevNull, "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n), program}
 				w.bin, w.env = strace, nil

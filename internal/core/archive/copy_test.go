@@ -99,7 +99,7 @@ func TestIDsSortByTime(t *testing.T) {
 	last := ""
 	for range 2500 {
 		id := newID(at)
-		assert.Regexp(t, snapshotPattern, id)
+		assert.Regexp(t, snapshotPattern(), id)
 		assert.Greater(t, id, last)
 		last = id
 		at = at.Add(time.Millisecond)

@@ -351,7 +351,7 @@ func TestWhateverAPlayerDoesNothingIsLost(t *testing.T) {
 	for i, s := range steps {
 		dice = append(dice, slices.Repeat([]int{i}, s.often)...)
 	}
-	for seed := range uint64(longtest.Of(4, 60)) {
+	for seed := range uint64(longtest.Of(4, 30)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			w := &walk{World: coretest.New(t), t: t, r: rand.New(rand.NewPCG(seed, 8)), must: map[tree.Digest]string{}, in: map[string]map[tree.Digest]bool{}}
