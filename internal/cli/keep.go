@@ -165,11 +165,7 @@ func (a *app) remark(h *home.Home, snap *archive.Snapshot, cmd *ucli.Command) er
 		a.printer().Line("%s would get this note and these tags: %s %s. Nothing has been changed: --dry-run.", snap.Address(), view.Text(note), view.Text(strings.Join(tags, ", ")))
 		return nil
 	}
-	arch, err := h.Archive()
-	if err != nil {
-		return err
-	}
-	return arch.Remark(snap, note, tags)
+	return keep.Remark(h, snap, note, tags)
 }
 
 // export writes a snapshot to a zip for others.

@@ -21,6 +21,7 @@ func TestSavesAreHandled(t *testing.T) {
 	assert.Contains(t, w.ok("saves", "duplicate", "tidewrack/1", "--yes").out, "copied")
 	assert.Equal(t, "Gannet Rock", w.titles("tidewrack")["6"])
 	assert.Contains(t, w.ok("saves", "rename", "tidewrack/6", "10", "--yes").out, "renamed")
+	assert.Contains(t, w.ok("undo", "--list").out, "rename slot 6 to slot 10")
 	assert.Equal(t, "Gannet Rock", w.titles("tidewrack")["10"])
 	r := w.fails(2, "saves", "rename", "tidewrack/10", "2", "--yes")
 	assert.Contains(t, r.err, "taken")
@@ -74,6 +75,13 @@ func TestANoteIsGivenLater(t *testing.T) {
 	other := filepath.Join(t.TempDir(), "other")
 	w.ok("archive", "add", other)
 	assert.Contains(t, w.ok("kept", "tidewrack.1").out, "the good one", "it goes with the snapshot")
+	w.ok("kept", "tidewrack.1", "-m", "the better one")
+	for _, dir := range []string{other, w.path("ostrov", "archive")} {
+		said, err := filepath.Glob(filepath.Join(dir, "playthroughs", "tidewrack", "*.remark.json"))
+		require.NoError(t, err)
+		require.Len(t, said, 1, dir)
+	}
+	assert.Contains(t, w.ok("kept", "tidewrack.1").out, "the better one")
 	w.fails(2, "kept", "tidewrack", "-m", "which?")
 	w.fails(2, "kept", "tidewrack.1", "--tag", "NO")
 	remark, err := filepath.Glob(filepath.Join(other, "playthroughs", "tidewrack", "*.remark.json"))

@@ -60,7 +60,7 @@ func (a *Archive) CopySnapshot(ctx context.Context, to *Archive, s *Snapshot) (C
 func (a *Archive) copySnapshot(ctx context.Context, to *Archive, s *Snapshot, done *Copied, progress func(int64)) error {
 	rel := filepath.Join("playthroughs", s.Playthrough, s.ID+".json")
 	if _, err := os.Stat(filepath.Join(to.Dir, rel)); err == nil {
-		return nil
+		return a.copyRemark(to, s)
 	}
 	for _, c := range s.Content {
 		n, err := a.copyFile(ctx, to, filepath.Join("content", c))

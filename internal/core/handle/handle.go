@@ -78,7 +78,11 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 	if err != nil {
 		return nil, err
 	}
-	title := fmt.Sprintf("%s %s to %s", verb, s.Called(), names[0].To)
+	where := names[0].To
+	if n, ok := s.Kind.Slots.Number(captures["slot"]); ok && s.Kind.Slots != nil {
+		where = "slot " + s.Kind.Slots.Shown(n)
+	}
+	title := fmt.Sprintf("%s %s to %s", verb, s.Called(), where)
 	p, err := begin(ctx, h, st, s, title)
 	if err != nil {
 		return nil, err

@@ -38,6 +38,33 @@ func toOthers(ctx context.Context, h *home.Home, from *archive.Archive, snap *ar
 	return nil
 }
 
+// Remark gives a snapshot another note and other tags, in all archives that are there and have it. One that is away gets them with the next copy.
+func Remark(h *home.Home, snap *archive.Snapshot, note string, tags []string) error {
+	from, err := h.Archive()
+	if err != nil {
+		return err
+	}
+	if err := from.Remark(snap, note, tags); err != nil {
+		return err
+	}
+	for _, dir := range h.ArchiveDirs() {
+		if dir == from.Dir {
+			continue
+		}
+		to, err := archive.Open(dir, nil)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err == nil && to.Has(snap.Playthrough, snap.ID) {
+			err = to.Remark(snap, note, tags)
+		}
+		if err != nil {
+			return problem.New(problem.Do("archive verify"), "noted in %s, but not in %s: %w", from.Dir, dir, err)
+		}
+	}
+	return nil
+}
+
 // CheckArchive says where an archive that the player names would lie, and refuses one inside a game's folders, or around them.
 func CheckArchive(ctx context.Context, h *home.Home, dir string) (string, error) {
 	dir, err := filepath.Abs(dir)
