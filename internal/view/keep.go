@@ -161,7 +161,7 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		}
 		rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), string(s.Fingerprint), fmt.Sprint(len(s.Saves)), strings.Join(notes, ", ")})
 	}
-	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version", drop: 2}, {title: "mod set", drop: 3}, {title: "saves", right: true, drop: 1}, {title: "", grow: true}}, rows)
+	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version", drop: 2}, {title: "mod set", drop: 3}, {title: "saves", right: true, drop: 1}, {title: ""}}, rows)
 	for _, b := range broken {
 		p.Line("  %s %s: %v", p.paint(bad, "✗"), b.File, b.Err)
 	}

@@ -266,7 +266,7 @@ func (p *Printer) list(title string, lines []string) {
 type column struct {
 	title string
 	right bool // numbers
-	grow  bool // takes what is left, and is cut where nothing is
+	grow  bool // takes what is left, and is cut where nothing is; not for cells with colours of their own
 	drop  int  // on a narrow terminal the column with the highest goes first; one with 0 stays
 }
 
