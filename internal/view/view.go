@@ -353,7 +353,7 @@ func tooWide(columns []column, widths []int, width int) bool {
 	total := 0
 	for i, c := range columns {
 		w := widths[i]
-		if c.grow {
+		if c.grow || c.title == "" { // notes at the end of a line may go on in the next one
 			w = min(w, readable)
 		}
 		total += w + 2
