@@ -19,6 +19,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 )
 
 // program is the built program; faulty is one that stops at chosen steps (see internal/core/change/fault_on.go).
@@ -32,10 +33,10 @@ func TestMain(m *testing.M) {
 	_ = os.Chmod(dir, 0o755) // servers of games run as nobody
 	if err == nil {
 		program, faulty = filepath.Join(dir, "ostrov"), filepath.Join(dir, "ostrov-faulty")
-		err = build(program)
-	}
-	if err == nil {
-		err = build(faulty, "-tags", "faults")
+		var both errgroup.Group
+		both.Go(func() error { return build(program) })
+		both.Go(func() error { return build(faulty, "-tags", "faults") })
+		err = both.Wait()
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -55,7 +56,7 @@ func fastTemp() string {
 }
 
 func build(to string, flags ...string) error {
-	args := append(append([]string{"build", "-o", to}, flags...), "ostrov/cmd/ostrov")
+	args := append(append([]string{"build", "-ldflags=-s -w", "-o", to}, flags...), "ostrov/cmd/ostrov")
 	out, err := exec.Command("go", args...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("%s%w", out, err)

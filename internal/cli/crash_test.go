@@ -122,11 +122,11 @@ func TestStoppedAtEachStep(t *testing.T) {
 				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				stride := longtest.Of(31, 1)
+				first, stride := longtest.Share(31, 3)
 				if how == "full" { // what a kill leaves is the harder case
-					stride = 3
+					stride *= 3
 				}
-				for step := 1; ; step += stride {
+				for step := first; ; step += stride {
 					require.Less(t, step, 2000, "the command never gets through")
 					w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:%s", step, how)}
 					r := w.run(command...)
@@ -177,6 +177,10 @@ func TestStoppedWhilePuttingInOrder(t *testing.T) {
 // TestKilledInTheExchange kills at random times while a change is under way; the trace says at which step each landed.
 func TestKilledInTheExchange(t *testing.T) {
 	longtest.Only(t)
+	runs := 30
+	if os.Getenv("OSTROV_LONG") == "all" {
+		runs = 90
+	}
 	landed := make(chan string, 1000)
 	t.Run("group", func(t *testing.T) {
 		for name, command := range changing {
@@ -194,14 +198,14 @@ func TestKilledInTheExchange(t *testing.T) {
 				took := time.Since(start)
 				all := len(steps())
 				w.settled(0, command, before, after, "to its end")
-				for i := range 84 {
+				for i := range runs {
 					require.NoError(t, os.RemoveAll(trace))
 					w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
 					at := 1 + rand.IntN(all)
 					ctx, cancel := context.WithTimeout(t.Context(), 2*took+time.Second)
 					go func() {
 						for ctx.Err() == nil && len(steps()) < at {
-							time.Sleep(100 * time.Microsecond)
+							time.Sleep(300 * time.Microsecond)
 						}
 						time.Sleep(time.Duration(rand.Int64N(int64(time.Millisecond))))
 						cancel()
@@ -224,8 +228,8 @@ func TestKilledInTheExchange(t *testing.T) {
 		kinds[l] = true
 	}
 	t.Logf("%d kills landed, at %d different steps", count, len(kinds))
-	assert.Greater(t, count, 400)
-	assert.Greater(t, len(kinds), 100)
+	assert.Greater(t, count, 4*runs, "of %d", len(changing)*runs)
+	assert.Greater(t, len(kinds), 2*runs)
 }
 
 // TestKilledAtFileSystemCalls kills at each call of one sort that the whole program makes, also outside of a change.
@@ -240,7 +244,8 @@ func TestKilledAtFileSystemCalls(t *testing.T) {
 			t.Parallel()
 			command := changing["restore"]
 			w, before, after := crashWorld(t, command)
-			for n := 1; ; n += 3 {
+			first, stride := longtest.Share(9, 5)
+			for n := first; ; n += stride {
 				require.Less(t, n, 1000)
 				prefix := []string{"-f", "-qq", "-o", os.DevNull, "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n), program}
 				w.bin, w.env = strace, nil
