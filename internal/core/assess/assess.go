@@ -55,7 +55,7 @@ func placeFindings(s *facts.Save) []check.Finding {
 	if s.Shrank == nil {
 		return nil
 	}
-	return []check.Finding{check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January")))}
+	return []check.Finding{check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January 2006")))}
 }
 
 // Findings judges one save, wherever it is, against an install. Of a save that cannot be read nothing else is said: what it needs is not

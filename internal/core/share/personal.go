@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -97,17 +98,22 @@ const maxSettings = 4 << 20
 // plainValue are values of settings that tell of nobody.
 var plainValue = regexp.MustCompile(`^(?i:true|false|yes|no|on|off|none|[\d.,x ]*)$`)
 
-// patterns are what tells of a player whoever it is. A pattern is looked for around its marks only: saves are large, and it is slow.
-var patterns = []struct {
+// pattern is something that tells of a player whoever it is. It is looked for around its marks only: saves are large, and it is slow.
+type pattern struct {
 	what  string
 	marks []string
 	re    *regexp.Regexp
-}{
-	{"a folder of the computer", []string{`:\`, ":/"},
-		regexp.MustCompile(`(?i)\b[a-z]:(?:\\{1,2}|/)(?:users|documents and settings)(?:\\{1,2}|/)[^\\/"'<>|:*?\x00-\x1f]{1,60}`)},
-	{"a folder of the computer", []string{"/home/", "/Users/"}, regexp.MustCompile(`/(?:home|Users)/[A-Za-z0-9._-]{1,60}`)},
-	{"an e-mail address", []string{"@"}, regexp.MustCompile(`\b[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,200}\.[A-Za-z]{2,12}\b`)},
 }
+
+// patterns are compiled when they are first needed: most commands look for none of them.
+var patterns = sync.OnceValue(func() []pattern {
+	return []pattern{
+		{"a folder of the computer", []string{`:\`, ":/"},
+			regexp.MustCompile(`(?i)\b[a-z]:(?:\\{1,2}|/)(?:users|documents and settings)(?:\\{1,2}|/)[^\\/"'<>|:*?\x00-\x1f]{1,60}`)},
+		{"a folder of the computer", []string{"/home/", "/Users/"}, regexp.MustCompile(`/(?:home|Users)/[A-Za-z0-9._-]{1,60}`)},
+		{"an e-mail address", []string{"@"}, regexp.MustCompile(`\b[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,200}\.[A-Za-z]{2,12}\b`)},
+	}
+})
 
 // reach is more than any pattern has on one side of its mark, in bytes.
 const reach = 300
@@ -240,7 +246,7 @@ func (p *personal) search(name string, in io.Reader, layers form.Layers) ([]chec
 				add(w.what, w.text)
 			}
 		}
-		for _, pattern := range patterns {
+		for _, pattern := range patterns() {
 			for _, mark := range pattern.marks {
 				findAround(pattern.re, piece, mark, func(m []byte) { add(pattern.what, string(m)) })
 			}

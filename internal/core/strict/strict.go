@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -19,6 +20,12 @@ import (
 
 // MaxSize is the largest document read, in bytes.
 const MaxSize = 1 << 20
+
+// maxPath is the longest key, with those of the tables that it is in, in bytes.
+const maxPath = 1000
+
+// maxKeys is how many keys a document has at most: the time that go-toml takes grows with the square of those beside each other.
+const maxKeys = 10_000
 
 // maxErrors is how many errors one document reports; more help nobody.
 const maxErrors = 50
@@ -116,6 +123,10 @@ func Decode(file string, data []byte, into any, later map[string]bool) (*Decoder
 	if len(data) > MaxSize {
 		return nil, Errors{{File: file, Text: fmt.Sprintf("is larger than %d bytes", MaxSize)}}
 	}
+	var bad *Error
+	if d.Positions, bad = positions(file, data); bad != nil {
+		return nil, Errors{bad}
+	}
 	var plain map[string]any
 	if err := toml.Unmarshal(data, &plain); err != nil {
 		e := &Error{File: file, Text: err.Error()}
@@ -125,7 +136,6 @@ func Decode(file string, data []byte, into any, later map[string]bool) (*Decoder
 		}
 		return nil, Errors{e}
 	}
-	d.Positions = positions(data)
 	d.Value("", plain, reflect.ValueOf(into).Elem())
 	return d, nil
 }
@@ -201,6 +211,9 @@ func (d *Decoder) table(path string, table map[string]any, target reflect.Value)
 		}
 	}
 	for _, key := range sortedKeys(table) {
+		if len(d.errs) >= maxErrors { // finding what was meant takes its time
+			return
+		}
 		at := join(path, key)
 		if i, ok := fields[key]; ok {
 			d.Value(at, table[key], target.Field(i))
@@ -262,41 +275,74 @@ func distance(a, b string) int {
 	return d[len(a)][len(b)]
 }
 
-// positions walks the syntax tree of data, which is known to be well-formed, and notes where each key stands.
-func positions(data []byte) Positions {
-	found := Positions{}
-	counts := map[string]int{}
-	var p unstable.Parser
-	p.Reset(data)
-	table := ""
-	for p.NextExpression() {
-		switch e := p.Expression(); e.Kind {
-		case unstable.Table:
-			table = keyPath(&p, found, counts, "", e.Key(), false)
-		case unstable.ArrayTable:
-			table = keyPath(&p, found, counts, "", e.Key(), true)
-		case unstable.KeyValue:
-			keyValue(&p, found, counts, table, e)
+// positions walks the syntax tree of data as far as it is well-formed, and notes where each key stands. Data may come from anybody: a path of keys
+// longer than maxPath and keys beyond maxKeys are errors, before anything grows with the square of either.
+func positions(file string, data []byte) (Positions, *Error) {
+	w := walk{found: Positions{}, counts: map[string]int{}}
+	w.parser.Reset(data)
+	for i, b := range data {
+		if b == '\n' {
+			w.lines = append(w.lines, i+1)
 		}
 	}
-	return found
+	table := ""
+	for w.bad == nil && w.parser.NextExpression() {
+		switch e := w.parser.Expression(); e.Kind {
+		case unstable.Table:
+			table = w.key("", e.Key(), w.counts, false)
+		case unstable.ArrayTable:
+			table = w.key("", e.Key(), w.counts, true)
+		case unstable.KeyValue:
+			w.value(w.key(table, e.Key(), w.counts, false), e.Value())
+		}
+	}
+	if w.bad != nil {
+		w.bad.File = file
+	}
+	return w.found, w.bad
 }
 
-func keyPath(p *unstable.Parser, found Positions, counts map[string]int, base string, key unstable.Iterator, array bool) string {
-	path := base
+// walk is one way through a syntax tree.
+type walk struct {
+	parser unstable.Parser
+	lines  []int // where each line but the first begins, as offsets
+	found  Positions
+	counts map[string]int // how many elements an array of tables has so far
+	bad    *Error         // what ended it
+}
+
+// at is the place of a node, found by its offset: the parser itself counts from the beginning each time.
+func (w *walk) at(node *unstable.Node) Pos {
+	offset := int(node.Raw.Offset)
+	line, _ := slices.BinarySearch(w.lines, offset+1)
+	begin := 0
+	if line > 0 {
+		begin = w.lines[line-1]
+	}
+	return Pos{Line: line + 1, Column: offset - begin + 1}
+}
+
+func (w *walk) key(path string, key unstable.Iterator, counts map[string]int, array bool) string {
 	for key.Next() {
 		node := key.Node()
+		pos := w.at(node)
+		switch {
+		case len(path)+len(node.Data) > maxPath:
+			w.bad = &Error{Pos: pos, Text: fmt.Sprintf("a key of more than %d bytes, with those of the tables that it is in", maxPath)}
+			return path
+		case len(w.found) >= maxKeys:
+			w.bad = &Error{Pos: pos, Text: fmt.Sprintf("more than %d keys", maxKeys)}
+			return path
+		}
 		path = join(path, string(node.Data))
-		if _, seen := found[path]; !seen {
-			at := p.Shape(node.Raw).Start
-			found[path] = Pos{at.Line, at.Column}
+		if _, seen := w.found[path]; !seen {
+			w.found[path] = pos
 		}
 		switch {
 		case array && key.IsLast():
 			counts[path]++
-			at := p.Shape(node.Raw).Start
 			path = join(path, strconv.Itoa(counts[path]-1))
-			found[path] = Pos{at.Line, at.Column}
+			w.found[path] = pos
 		case counts[path] > 0: // a table inside the newest element of an array of tables
 			path = join(path, strconv.Itoa(counts[path]-1))
 		}
@@ -304,24 +350,23 @@ func keyPath(p *unstable.Parser, found Positions, counts map[string]int, base st
 	return path
 }
 
-func keyValue(p *unstable.Parser, found Positions, counts map[string]int, base string, e *unstable.Node) {
-	path := keyPath(p, found, counts, base, e.Key(), false)
-	inside(p, found, path, e.Value())
-}
-
-func inside(p *unstable.Parser, found Positions, path string, value *unstable.Node) {
+func (w *walk) value(path string, value *unstable.Node) {
 	switch value.Kind {
 	case unstable.InlineTable:
-		for it := value.Children(); it.Next(); {
-			keyValue(p, found, map[string]int{}, path, it.Node())
+		for it := value.Children(); it.Next() && w.bad == nil; {
+			w.value(w.key(path, it.Node().Key(), map[string]int{}, false), it.Node().Value())
 		}
 	case unstable.Array:
+		if len(path) > maxPath {
+			w.bad = &Error{Text: fmt.Sprintf("arrays nested deeper than %d", maxPath/2)}
+			return
+		}
 		i := 0
-		for it := value.Children(); it.Next(); {
+		for it := value.Children(); it.Next() && w.bad == nil; {
 			if it.Node().Kind == unstable.Comment {
 				continue
 			}
-			inside(p, found, join(path, strconv.Itoa(i)), it.Node())
+			w.value(join(path, strconv.Itoa(i)), it.Node())
 			i++
 		}
 	}

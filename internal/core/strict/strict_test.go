@@ -1,6 +1,8 @@
 package strict
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -67,4 +69,28 @@ func FuzzDecode(f *testing.F) {
 			assert.Nil(t, d)
 		}
 	})
+}
+
+// What a stranger sends takes neither long nor much memory to refuse: each of these grew with the square of its size.
+func TestLargeDocumentsAreRefusedAtOnce(t *testing.T) {
+	for want, document := range map[string]string{
+		"sent.toml:2:1: a key of more than 1000 bytes": "ostrov = 1\n" + strings.Repeat("a", 800_000) + " = 1\n",
+		"sent.toml:1:1003: a key of more than 1000":    "[" + strings.Repeat("a.", 400_000) + "a]\n",
+		"sent.toml:10002:1: more than 10000 keys": func() string {
+			var b strings.Builder
+			for i := range 100_000 {
+				fmt.Fprintf(&b, "a%d=1\n", i)
+			}
+			return b.String()
+		}(),
+		"nested more than":         "a = " + strings.Repeat("[", 900_000),
+		"nested deeper than 500":   "a = " + strings.Repeat("[", 5000) + strings.Repeat("]", 5000),
+		"arrays and inline tables": "a = " + strings.Repeat("{a=", 300_000),
+	} {
+		var into struct {
+			A any `toml:"a"`
+		}
+		_, err := Decode("sent.toml", []byte(document), &into, nil)
+		assert.ErrorContains(t, err, want)
+	}
 }
