@@ -12,6 +12,7 @@ import (
 	"ostrov/games"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/strict"
 )
 
 // loadGames reads the descriptions that ship with Ostrov, and the player's own in the home's folder games, which win. One of the player's
@@ -49,17 +50,14 @@ func (h *Home) loadGames() error {
 	return nil
 }
 
-// maxDescription bounds a description, in bytes.
-const maxDescription = 4 << 20
-
 // ReadDescription reads a description from a file and reports all that is wrong with it.
 func ReadDescription(path string) (*game.Description, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
 	}
-	if !info.Mode().IsRegular() || info.Size() > maxDescription {
-		return nil, problem.Usage(nil, "%s is no file of at most %d bytes", path, maxDescription)
+	if !info.Mode().IsRegular() || info.Size() > strict.MaxSize {
+		return nil, problem.Usage(nil, "%s is no file of at most %d bytes", path, strict.MaxSize)
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
