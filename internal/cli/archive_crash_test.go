@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -110,4 +112,53 @@ func TestClearOldKilledAtRandomTimes(t *testing.T) {
 	}, "archive", "clear-old", "--days", "0", "--count", "1", "--yes")
 	w.ok("restore", "tidewrack.1", "--yes")
 	assert.Equal(t, first, state(t, w.voyages()), "one with a note stays, and all that it needs")
+}
+
+// TestKilledWhereThePlayerHadItWritten kills at file-system calls of the commands that write beside the player's own files: the next command
+// removes what is not whole, and what has its name is whole.
+func TestKilledWhereThePlayerHadItWritten(t *testing.T) {
+	longtest.Only(t)
+	t.Parallel()
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		t.Skip("needs the Debian package strace")
+	}
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	mine := w.path("mine")
+	for target, command := range map[string][]string{
+		"saves.zip":  {"kept", "tidewrack.1", "--export", filepath.Join(mine, "saves.zip"), "--yes"},
+		"parcel.zip": {"parcel", "tidewrack/2", "-o", filepath.Join(mine, "parcel.zip"), "--yes"},
+		"folder":     {"restore", "tidewrack.1", "--to", filepath.Join(mine, "folder")},
+	} {
+		first, stride := longtest.Share(9, 7)
+		killed := 0
+		for n := first; ; n += stride {
+			require.NoError(t, os.RemoveAll(mine))
+			require.NoError(t, os.Mkdir(mine, 0o755))
+			call := "renameat,renameat2,mkdirat,fsync,fdatasync,openat,fchmod,fchmodat,write,unlinkat"
+			prefix := []string{"-f", "-qq", "-o", os.DevNull, "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n), program}
+			w.bin = strace
+			r := w.run(append(prefix, command...)...)
+			w.bin = program
+			if strings.Contains(r.err, "ptrace") {
+				t.Skip("processes cannot be traced here")
+			}
+			if r.status == 0 {
+				break
+			}
+			require.Equal(t, -1, r.status, "call %d of %s: %s", n, command[0], r.err)
+			killed++
+			w.ok("keep", "tidewrack")
+			left, err := os.ReadDir(mine)
+			require.NoError(t, err)
+			for _, e := range left {
+				assert.Equal(t, target, e.Name(), "call %d of %s", n, command[0])
+			}
+			notes, err := filepath.Glob(w.path("ostrov", "parts", "*"))
+			require.NoError(t, err)
+			assert.Empty(t, notes)
+		}
+		assert.Greater(t, killed, 5, command[0])
+	}
 }

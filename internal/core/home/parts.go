@@ -1,11 +1,13 @@
 package home
 
 import (
+	"crypto/rand"
 	"errors"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/gofrs/flock"
 
@@ -22,6 +24,8 @@ const partsDir = "parts"
 type part struct {
 	Path string `json:"path"`
 }
+
+func newPartName() string { return strings.TrimSuffix(PartName, "*") + rand.Text() }
 
 // note notes a path, and returns what ends that.
 func (h *Home) note(path string) (func() error, error) {
@@ -71,12 +75,13 @@ func (h *Home) ClearParts() {
 
 // TempFolder makes a folder in dir for something that is not whole yet. done removes it, where it has not been renamed, and forgets it.
 func (h *Home) TempFolder(dir string) (path string, done func() error, err error) {
-	if path, err = os.MkdirTemp(dir, PartName); err != nil {
+	path = filepath.Join(dir, newPartName())
+	forget, err := h.note(path) // before it is there: a kill may come between
+	if err != nil {
 		return "", nil, err
 	}
-	forget, err := h.note(path)
-	if err != nil {
-		return "", nil, errors.Join(err, os.Remove(path))
+	if err := os.Mkdir(path, 0o700); err != nil {
+		return "", nil, errors.Join(err, forget())
 	}
 	return path, func() error { return errors.Join(os.RemoveAll(path), forget()) }, nil
 }
@@ -87,18 +92,19 @@ func (h *Home) WriteFile(path string, replace bool, write func(io.Writer) error)
 	if err := CheckFree(path, replace); err != nil {
 		return 0, err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), PartName)
+	temp := filepath.Join(filepath.Dir(path), newPartName())
+	forget, err := h.note(temp) // before it is there: a kill may come between
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, forget()) }()
+	f, err := os.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, &fs.PathError{Op: "open", Path: filepath.Dir(path), Err: fs.ErrNotExist}
 	}
 	if err != nil {
 		return 0, err
 	}
-	forget, err := h.note(f.Name())
-	if err != nil {
-		return 0, errors.Join(err, f.Close(), os.Remove(f.Name()))
-	}
-	defer func() { err = errors.Join(err, forget()) }()
 	if err := durable.Publish(f, path, 0o666, write(f)); err != nil {
 		return 0, err
 	}
