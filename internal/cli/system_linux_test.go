@@ -107,6 +107,29 @@ func TestWhatCannotBeReadHindersNothingElse(t *testing.T) {
 	require.FileExists(t, closed[0])
 }
 
+// TestLinksOutOfASave keeps a save with links: what one leads to outside is no part of it, and that is said, whenever it is kept or brought back.
+func TestLinksOutOfASave(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	require.NoError(t, os.Symlink("chart.bin", w.voyages("slot_01", "inside")))
+	require.NoError(t, os.Symlink(w.path("downloads"), w.voyages("slot_01", "outside")))
+	require.NoError(t, os.Symlink("../slot_02/chart.bin", w.voyages("slot_01", "beside")))
+	for _, args := range [][]string{{"keep", "tidewrack"}, {"kept", "tidewrack.1"}, {"restore", "tidewrack.1", "--to", w.path("out")}} {
+		out := w.ok(args...).out
+		for _, name := range []string{"outside", "beside"} {
+			assert.Regexp(t, name+`[: (]+a link out of the save, to `, out, args)
+		}
+		assert.NotContains(t, out, "inside", args)
+	}
+	require.NoError(t, os.WriteFile(w.voyages("slot_01", "chart.bin"), []byte("another"), 0o644))
+	assert.Contains(t, w.ok("restore", "tidewrack.1", "--slot", "2", "--yes").out, "a link out of the save")
+	target, err := os.Readlink(w.voyages("slot_01", "inside"))
+	require.NoError(t, err)
+	assert.Equal(t, "chart.bin", target)
+	w.ok("undo", "--yes")
+	assert.DirExists(t, w.voyages("slot_01", "outside"), "what was moved aside comes back with all its links")
+}
+
 // TestReadOnlyHome runs what only shows on a home that cannot be written.
 func TestReadOnlyHome(t *testing.T) {
 	t.Parallel()

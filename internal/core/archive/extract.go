@@ -7,7 +7,6 @@ import (
 	"path"
 	"runtime"
 	"slices"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -28,8 +27,8 @@ type Out struct {
 	Batch    *durable.Batch
 }
 
-// Extract writes a root of a snapshot into a folder, which it makes, and returns how many files these are. Links that lead out of what
-// lies in the root are left out, and all links where making them needs rights.
+// Extract writes a root of a snapshot into a folder, which it makes, and returns how many files these are. Links that lead out of the
+// root are left out, and all links where making them needs rights.
 func (a *Archive) Extract(ctx context.Context, root Root, out Out) (files int, err error) {
 	if err := os.MkdirAll(out.Dir, 0o777); err != nil {
 		return 0, err
@@ -59,7 +58,7 @@ func (a *Archive) Extract(ctx context.Context, root Root, out Out) (files int, e
 	})
 	err = w.end(err)
 	for _, l := range links {
-		if top, _, _ := strings.Cut(l.Path, "/"); err == nil && l.LeadsOut(top) == "" && runtime.GOOS != "windows" { // links need rights there
+		if err == nil && l.Entry().LeadsOut("") == "" && runtime.GOOS != "windows" { // links need rights there
 			err = target.Symlink(l.Target, out.Spell(l.Path))
 		}
 	}

@@ -144,11 +144,3 @@ func (n Node) Entry() tree.Entry {
 func IsLocal(p string) bool {
 	return p != "" && path.Clean(p) == p && !path.IsAbs(p) && p != "." && p != ".." && !strings.HasPrefix(p, "../") && !strings.ContainsRune(p, 0)
 }
-
-// LeadsOut is where a link leads that lies in top, "" where it stays in there.
-func (n Node) LeadsOut(top string) string {
-	if to := path.Join(path.Dir(n.Path), n.Target); !path.IsAbs(n.Target) && (to == top || strings.HasPrefix(to, top+"/")) {
-		return ""
-	}
-	return n.Target
-}

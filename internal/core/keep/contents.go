@@ -176,6 +176,11 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 			for _, e := range special {
 				kp.omit(filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)), errSpecial)
 			}
+			for _, e := range entries {
+				if top, _, _ := strings.Cut(e.Path, "/"); e.Kind == tree.Link && e.LeadsOut(top) != "" {
+					kp.omit(filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)), fmt.Errorf("a link out of the save, to %s", e.Target))
+				}
+			}
 			groups = append(groups, archive.Group{Dir: s.Folder.Path, Entries: entries})
 		}
 		root, nodes, err := kp.k.Root(ctx, root, groups, true)

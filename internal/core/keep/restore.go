@@ -300,7 +300,7 @@ func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top
 		case tree.Dir:
 			err = stage.Mkdir(name, n.Entry())
 		case tree.Link:
-			if n.LeadsOut(top) != "" {
+			if n.Entry().LeadsOut(top) != "" {
 				continue // what it leads to was never part of the save
 			}
 			err = stage.Symlink(name, n.Target)

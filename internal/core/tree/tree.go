@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -280,4 +281,18 @@ const (
 // Ours reports whether a name in a folder is Ostrov's own.
 func Ours(name string) bool {
 	return len(name) >= len(AreaName) && strings.EqualFold(name[:len(AreaName)], AreaName) || strings.EqualFold(name, NoteName)
+}
+
+// LeadsOut is where a link leads that lies in top, "" where it stays in there. A top of "" is the folder that the entry's path is in.
+func (e Entry) LeadsOut(top string) string {
+	target := filepath.ToSlash(e.Target)
+	to := path.Join(path.Dir(e.Path), target)
+	inside := to == top || strings.HasPrefix(to, top+"/")
+	if top == "" {
+		inside = to != ".." && !strings.HasPrefix(to, "../")
+	}
+	if inside && !path.IsAbs(target) && filepath.VolumeName(e.Target) == "" {
+		return ""
+	}
+	return e.Target
 }
