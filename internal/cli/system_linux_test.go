@@ -127,7 +127,9 @@ func TestLinksOutOfASave(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "chart.bin", target)
 	w.ok("undo", "--yes")
-	assert.DirExists(t, w.voyages("slot_01", "outside"), "what was moved aside comes back with all its links")
+	target, err = os.Readlink(w.voyages("slot_01", "outside"))
+	require.NoError(t, err, "what was moved aside comes back with all its links")
+	assert.Equal(t, w.path("downloads"), target)
 }
 
 // TestReadOnlyHome runs what only shows on a home that cannot be written.
