@@ -170,7 +170,7 @@ func (a *app) changed(c carry, made *plan.Done, backup *keep.Backup, doc view.Ch
 		doc.Done, doc.Change = true, made.ID
 		if len(backup.Taken) > 0 {
 			d := view.Snapshot(backup.Taken[0])
-			doc.Safety = &d
+			doc.KeptBefore = &d
 		}
 		return view.JSON(a.Stdout, doc)
 	}

@@ -165,12 +165,12 @@ type PlaythroughDoc struct {
 // ChangeDoc is a change of game folders, planned or made.
 type ChangeDoc struct {
 	Head
-	Plan     []StepDoc    `json:"plan"`
-	Warnings []string     `json:"warnings"`
-	Reason   string       `json:"reason,omitempty"` // why there is nothing to do
-	Done     bool         `json:"done"`
-	Change   string       `json:"change,omitempty"`
-	Safety   *SnapshotDoc `json:"safety_snapshot,omitempty"` // what was kept before
+	Plan       []StepDoc    `json:"plan"`
+	Warnings   []string     `json:"warnings"`
+	Reason     string       `json:"reason,omitempty"` // why there is nothing to do
+	Done       bool         `json:"done"`
+	Change     string       `json:"change,omitempty"`
+	KeptBefore *SnapshotDoc `json:"safety_snapshot,omitempty"` // what was kept before
 }
 
 // StepDoc is one thing that a change does.

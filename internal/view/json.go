@@ -246,7 +246,7 @@ type SnapshotDoc struct {
 	Taken       time.Time           `json:"taken"`
 	Version     string              `json:"version,omitempty"`
 	Note        string              `json:"note,omitempty"`
-	Safety      string              `json:"safety,omitempty"`
+	Before      string              `json:"safety,omitempty"`
 	ByHand      bool                `json:"by_hand,omitempty"`
 	Tags        []string            `json:"tags,omitempty"`
 	Set         bool                `json:"set,omitempty"` // a set of settings, no playthrough
@@ -273,7 +273,7 @@ type HeldDoc struct {
 
 // Snapshot makes the document of a snapshot.
 func Snapshot(s *archive.Snapshot) SnapshotDoc {
-	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Safety, s.ByHand, s.Tags, s.Set, []HeldDoc{}, s.Fingerprint, s.Mods, s.Saves, s.LeftOut}
+	d := SnapshotDoc{s.Address(), s.ID, s.Playthrough, s.Game, s.Taken, s.Version, s.Note, s.Before, s.ByHand, s.Tags, s.Set, []HeldDoc{}, s.Fingerprint, s.Mods, s.Saves, s.LeftOut}
 	for _, what := range besides {
 		if files, bytes := heldBy(s, what); files > 0 {
 			d.With = append(d.With, HeldDoc{what, files, bytes})

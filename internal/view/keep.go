@@ -132,8 +132,8 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		for _, tag := range s.Tags {
 			notes = append(notes, p.paint(strong, "."+tag))
 		}
-		if s.Safety != "" {
-			notes = append(notes, p.paint(faint, "before "+Text(s.Safety)))
+		if s.Before != "" {
+			notes = append(notes, p.paint(faint, "before "+Text(s.Before)))
 		}
 		if s.ByHand {
 			notes = append(notes, p.paint(faint, "a copy made by hand"))

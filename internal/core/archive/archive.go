@@ -142,7 +142,7 @@ type Snapshot struct {
 	Version     string              `json:"version,omitempty"` // of the game
 	Note        string              `json:"note,omitempty"`
 	ByHand      bool                `json:"by_hand,omitempty"` // taken in from a copy made by hand
-	Safety      string              `json:"safety,omitempty"`  // before which command it was taken by itself
+	Before      string              `json:"safety,omitempty"`  // before which command it was taken by itself
 	Tags        []string            `json:"tags,omitempty"`    // it can be addressed by each
 	Set         bool                `json:"set,omitempty"`     // no playthrough: settings only, to be laid over others
 	Fingerprint modlist.Fingerprint `json:"fingerprint,omitempty"`

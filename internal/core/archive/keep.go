@@ -330,7 +330,7 @@ func (a *Archive) Branch(ctx context.Context, s *Snapshot, playthrough, title st
 	}
 	defer k.Abandon()
 	branch := *s
-	branch.Playthrough, branch.Title, branch.Tags, branch.Safety = playthrough, title, nil, ""
+	branch.Playthrough, branch.Title, branch.Tags, branch.Before = playthrough, title, nil, ""
 	k.reused = s.Content
 	return k.Commit(&branch, 0)
 }

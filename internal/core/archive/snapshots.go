@@ -244,7 +244,7 @@ func (a *Archive) NewestReadable(playthrough string, ok func(*Snapshot) bool) (*
 func Any(*Snapshot) bool { return true }
 
 // OnPurpose is what Newest asks for where only a snapshot will do that the player asked for.
-func OnPurpose(s *Snapshot) bool { return s.Safety == "" && !s.ByHand }
+func OnPurpose(s *Snapshot) bool { return s.Before == "" && !s.ByHand }
 
 // Snapshots reads those of a playthrough, oldest first, and names those that cannot be read.
 func (a *Archive) Snapshots(playthrough string) ([]*Snapshot, []Broken, error) {

@@ -56,7 +56,7 @@ func (h *Home) Archive() (*archive.Archive, error) {
 		a, err := archive.Open(dir, h.archiveCache())
 		if err == nil {
 			h.archive = a
-			if err := h.gather(context.Background(), a); err != nil {
+			if err := h.bringHome(context.Background(), a); err != nil {
 				h.Log.Warn("what stood in was not copied yet", "error", err)
 			}
 			return a, nil
@@ -101,7 +101,7 @@ func (h *Home) ArchiveToKeep() (a *archive.Archive, away error, err error) {
 			err = h.archive.Writable()
 		}
 		if err == nil {
-			if err := h.gather(context.Background(), h.archive); err != nil {
+			if err := h.bringHome(context.Background(), h.archive); err != nil {
 				h.Log.Warn("what stood in was not copied yet", "error", err)
 			}
 			return h.archive, away, nil
@@ -190,8 +190,8 @@ func (h *Home) StoodIn(snap *archive.Snapshot) error {
 	return h.writeConfig()
 }
 
-// gather copies into an archive that is there again what was kept meanwhile into the one that stood in for it.
-func (h *Home) gather(ctx context.Context, to *archive.Archive) error {
+// bringHome copies into an archive that is there again what was kept meanwhile into the one that stood in for it.
+func (h *Home) bringHome(ctx context.Context, to *archive.Archive) error {
 	if len(h.config.StoodIn) == 0 || to.Dir == h.ownArchive() || h.Unrecorded != nil || h.ReadOnly {
 		return nil
 	}

@@ -27,8 +27,8 @@ type part struct {
 
 func newPartName() string { return strings.TrimSuffix(PartName, "*") + rand.Text() }
 
-// note notes a path, and returns what ends that.
-func (h *Home) note(path string) (func() error, error) {
+// announce notes what is about to be written at a path, and returns what ends that.
+func (h *Home) announce(path string) (func() error, error) {
 	if h.ReadOnly || h.Unrecorded != nil {
 		return func() error { return nil }, nil
 	}
@@ -76,7 +76,7 @@ func (h *Home) ClearParts() {
 // TempFolder makes a folder in dir for something that is not whole yet. done removes it, where it has not been renamed, and forgets it.
 func (h *Home) TempFolder(dir string) (path string, done func() error, err error) {
 	path = filepath.Join(dir, newPartName())
-	forget, err := h.note(path) // before it is there: a kill may come between
+	forget, err := h.announce(path) // before it is there: a kill may come between
 	if err != nil {
 		return "", nil, err
 	}
@@ -93,7 +93,7 @@ func (h *Home) WriteFile(path string, replace bool, write func(io.Writer) error)
 		return 0, err
 	}
 	temp := filepath.Join(filepath.Dir(path), newPartName())
-	forget, err := h.note(temp) // before it is there: a kill may come between
+	forget, err := h.announce(temp) // before it is there: a kill may come between
 	if err != nil {
 		return 0, err
 	}

@@ -178,7 +178,7 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 		return nil, problem.Usage(problem.Do("kept", p.Name), "%s is a set of settings, not a playthrough", p.Name)
 	}
 	snap := &archive.Snapshot{Playthrough: p.Name, Title: p.Title, Game: st.Install.Game.ID, GameTitle: st.Install.Game.Title, Taken: h.Now().UTC().Truncate(time.Millisecond),
-		Version: st.Version, Note: req.Note, Safety: req.Before, Tags: req.Tags, Mods: st.List, Fingerprint: st.Fingerprint, LeftOut: kp.leftOut}
+		Version: st.Version, Note: req.Note, Before: req.Before, Tags: req.Tags, Mods: st.List, Fingerprint: st.Fingerprint, LeftOut: kp.leftOut}
 	if req.From != "" {
 		err = kp.from(ctx, st, snap, req.From)
 	} else {

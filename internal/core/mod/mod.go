@@ -205,7 +205,7 @@ func (s *scanner) read(m *Mod, full string) error {
 		dir = filepath.Dir(dir)
 	} else if err := tree.Walk(s.ctx, dir, func(e tree.Entry) error {
 		if e.Path != ".git" && !strings.HasPrefix(e.Path, ".git/") {
-			m.note(e)
+			m.add(e)
 		}
 		switch e.Kind {
 		case tree.Unread:
@@ -218,12 +218,12 @@ func (s *scanner) read(m *Mod, full string) error {
 		m.Unread = append(m.Unread, tree.Entry{Path: ".", Kind: tree.Unread, Err: err})
 	}
 	if e, err := tree.Stat(full, "."); err == nil {
-		m.note(e)
+		m.add(e)
 	}
 	var members []string
 	for f := range m.Files() {
 		m.Size += f.Size
-		m.note(f)
+		m.add(f)
 		members = append(members, f.Path)
 	}
 	var said facts
@@ -238,7 +238,7 @@ func (s *scanner) read(m *Mod, full string) error {
 	return nil
 }
 
-func (m *Mod) note(e tree.Entry) {
+func (m *Mod) add(e tree.Entry) {
 	for _, t := range []time.Time{e.ModTime, e.ChangeTime} {
 		if t.After(m.Latest) {
 			m.Latest = t

@@ -130,7 +130,7 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 			}
 		}
 	}
-	return gather(kind, found)
+	return joinSets(kind, found)
 }
 
 // beside finds the companions of a save among the files of a download: beside it, or, in a download that has spread them, the only file of
@@ -159,8 +159,8 @@ func beside(kind *game.Save, name string, files []string) []string {
 	return found
 }
 
-// gather makes one candidate of the parts of a set that a download has spread over several folders.
-func gather(kind *game.Save, found []Candidate) []Candidate {
+// joinSets makes one candidate of the parts of a set that a download has spread over several folders.
+func joinSets(kind *game.Save, found []Candidate) []Candidate {
 	if kind.Unit != game.UnitSet {
 		return found
 	}

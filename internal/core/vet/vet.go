@@ -97,7 +97,7 @@ func Vet(ctx context.Context, h *home.Home, file string, req Request) (*Vetting,
 }
 
 func (v *Vetting) vet(ctx context.Context, req Request) error {
-	v.Findings = Safety(v.Download)
+	v.Findings = Hazards(v.Download)
 	installs := v.h.Installs
 	if req.For != "" {
 		var err error
@@ -162,8 +162,8 @@ func notASave(installs []*game.Install) string {
 	return "nothing in it looks like a save of " + strings.Join(titles, " or ")
 }
 
-// Safety is what there is to say of a download before any game is asked: whether it may do harm, is whole, and can be read.
-func Safety(d *facts.Download) []check.Finding {
+// Hazards is what there is to say of a download before any game is asked: whether it may do harm, is whole, and can be read.
+func Hazards(d *facts.Download) []check.Finding {
 	var found []check.Finding
 	add := func(code check.Code, subject, why, help string) {
 		found = append(found, check.New(code, subject, why).Helped(problem.Advise("%s", help)))
@@ -301,7 +301,7 @@ func ModsIn(ctx context.Context, h *home.Home, in *game.Install, file string) ([
 	}
 	defer d.Close()
 	var unsafe []check.Finding
-	for _, f := range Safety(d) {
+	for _, f := range Hazards(d) {
 		if f.Severity != check.Note {
 			unsafe = append(unsafe, f)
 		}
