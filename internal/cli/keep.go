@@ -99,7 +99,11 @@ func (a *app) keepDry(ctx context.Context, h *home.Home, in *game.Install, req k
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: pre.Playthrough, Takes: pre.Takes})
+		doc := view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: pre.Playthrough, Takes: pre.Takes}
+		for _, other := range pre.Also {
+			doc.Also = append(doc.Also, other.Line)
+		}
+		return view.JSON(a.Stdout, doc)
 	}
 	a.printer().KeepPlan(pre, in.Address())
 	return nil

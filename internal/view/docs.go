@@ -111,6 +111,7 @@ type KeepPlanDoc struct {
 	Head
 	Playthrough string      `json:"playthrough,omitempty"`
 	Takes       []keep.Item `json:"takes"`
+	Also        []string    `json:"also,omitempty"` // other lines that would be kept, since their saves have changed
 }
 
 // KeepDoc is what keeping did; numbers are bytes.
@@ -121,12 +122,17 @@ type KeepDoc struct {
 	Read     int64       `json:"read"`
 	Reused   int64       `json:"reused"` // unchanged, and so not read again
 	Stored   int64       `json:"stored"` // by which the archive grew
+	// Also are snapshots of other lines, whose saves had changed too.
+	Also []SnapshotDoc `json:"also,omitempty"`
 }
 
 // KeptDocument makes the document of a keep.
 func KeptDocument(k *keep.Kept) KeepDoc {
 	doc := KeepDoc{Head: NewHead("keep"), Snapshot: Snapshot(k.Snapshot), Archive: k.Archive, Read: k.Copied, Reused: k.Reused, Stored: k.Stored}
 	doc.Findings = findingDocs(k.Findings)
+	for _, other := range k.Also {
+		doc.Also = append(doc.Also, Snapshot(other.Snapshot))
+	}
 	return doc
 }
 

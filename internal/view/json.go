@@ -98,7 +98,15 @@ type LookDoc struct {
 	Saves       []SaveDoc           `json:"saves"`
 	Snapshot    string              `json:"snapshot,omitempty"` // the newest
 	Since       *SinceDoc           `json:"since,omitempty"`
+	Others      []OtherLineDoc      `json:"other_playthroughs,omitempty"`
 	Recovered   bool                `json:"recovered,omitempty"`
+}
+
+// OtherLineDoc is a line that is not active and whose saves have changed since its newest snapshot, in JSON.
+type OtherLineDoc struct {
+	Playthrough string `json:"playthrough"`
+	New         int    `json:"new"`
+	Changed     int    `json:"changed"`
 }
 
 // SinceDoc is what changed since the newest snapshot, in JSON.
@@ -169,6 +177,9 @@ func Look(l *assess.Install, settled plan.Settled) LookDoc {
 		if d.Since.Mods == nil {
 			d.Since.Mods = []modlist.Change{}
 		}
+	}
+	for _, other := range l.Others {
+		d.Others = append(d.Others, OtherLineDoc{other.Line, other.New, other.Changed})
 	}
 	return d
 }

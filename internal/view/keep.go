@@ -31,6 +31,10 @@ func (p *Printer) KeepPlan(plan *keep.Preview, in string) {
 		}
 		p.Line("  %-9s %s, %s", t.What, count, Size(t.Bytes))
 	}
+	for _, other := range plan.Also {
+		p.Line("")
+		p.Line("  %s went on too and would be kept: %s", Text(other.Line), strings.Join(newAndChanged(other.New, other.Changed), ", "))
+	}
 	p.Line("")
 	p.Line("Nothing has been kept: --dry-run.")
 }
@@ -85,6 +89,10 @@ func (p *Printer) Kept(k *keep.Kept) {
 	for _, dir := range k.Copies {
 		p.Line("  %-9s and in %s", "", dir)
 	}
+	if len(k.Also) > 0 {
+		p.Line("")
+		p.also(k)
+	}
 	if k.Started != "" {
 		p.Line("")
 		p.Line("  A playthrough %q was started for it.", k.Started)
@@ -94,6 +102,14 @@ func (p *Printer) Kept(k *keep.Kept) {
 		p.Findings(k.Findings)
 	}
 	p.Next(problem.Do("kept", s.Playthrough), problem.Do("restore", s.Address()))
+}
+
+// also names what was kept of lines that went on although another one is active.
+func (p *Printer) also(k *keep.Kept) {
+	for _, other := range k.Also {
+		s := other.Snapshot
+		p.Line("  %s went on too: kept as %s, %s", s.Playthrough, p.paint(strong, s.Address()), strings.Join(newAndChanged(other.New, other.Changed), ", "))
+	}
 }
 
 // besides are the sorts of files that a snapshot may have besides saves.
@@ -222,9 +238,13 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 		if slot == "" {
 			slot = k.Name
 		}
-		rows = append(rows, []string{Text(slot), Text(k.Title), When(k.Modified, p.Now), Text(k.Version), Size(k.Bytes)})
+		state := k.Broken
+		if state != "" {
+			state = p.paint(warn, Text(state))
+		}
+		rows = append(rows, []string{Text(slot), Text(k.Title), When(k.Modified, p.Now), Text(k.Version), Size(k.Bytes), state})
 	}
-	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "size", right: true, drop: 3}}, rows)
+	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "size", right: true, drop: 3}, {}}, rows)
 }
 
 // maxLeftOut is how many things that were left out are named one by one.

@@ -185,37 +185,6 @@ func serious(found []check.Finding) int {
 	return n
 }
 
-// since says what changed since the newest snapshot.
-func (p *Printer) since(l *assess.Install) {
-	p.Line("")
-	if l.Since.Snapshot == nil {
-		p.Line("  Nothing has been kept yet.")
-		return
-	}
-	var parts []string
-	if l.Since.New > 0 {
-		parts = append(parts, Count(l.Since.New, "new save", "new saves"))
-	}
-	if l.Since.Changed > 0 {
-		parts = append(parts, Count(l.Since.Changed, "changed save", "changed saves"))
-	}
-	if l.Since.Version != "" {
-		parts = append(parts, fmt.Sprintf("the game was updated from %s to %s", l.Since.Version, l.Version))
-	}
-	for _, c := range l.Since.Mods {
-		parts = append(parts, Text(ModChange(c)))
-	}
-	if len(parts) > 6 {
-		parts = append(parts[:6], fmt.Sprintf("%d more", len(parts)-6))
-	}
-	when := fmt.Sprintf("%s (%s)", l.Since.Snapshot.Address(), When(l.Since.Snapshot.Taken, p.Now))
-	if len(parts) == 0 {
-		p.Line("  Nothing has changed since %s.", when)
-		return
-	}
-	p.hang("  Since "+when+":", strings.Join(parts, ", "))
-}
-
 // ModChange is one difference of mod lists in words.
 func ModChange(c modlist.Change) string {
 	name := c.Mod.Name()
@@ -231,6 +200,9 @@ func ModChange(c modlist.Change) string {
 	}
 }
 
+// maxBack is how many saves LookNext says how to bring back.
+const maxBack = 3
+
 // LookNext suggests what to do after a look.
 func LookNext(l *assess.Install) problem.Hints {
 	var next problem.Hints
@@ -240,22 +212,25 @@ func LookNext(l *assess.Install) problem.Hints {
 			break
 		}
 	}
-	for _, f := range l.Findings {
-		if f.Code == check.SaveGone && l.Since.Snapshot != nil {
-			next = next.Or(problem.Do("restore", l.Since.Snapshot.Address()))
+	back := 0 // one save each: a whole restore would take others' evening back
+	bring := func(f check.Finding) {
+		if slices.Contains([]check.Code{check.SaveGone, check.SaveShrank, check.SaveWentBack, check.Damaged}, f.Code) && len(f.Remedy) > 0 && back < maxBack {
+			next = next.Or(f.Remedy)
+			back++
 		}
+	}
+	for _, f := range l.Findings {
+		bring(f)
 		if f.Code == check.UpdatedSince || f.Code == check.SettingsOrphaned {
 			next = next.Or(f.Remedy)
 		}
 	}
 	for _, s := range l.Saves {
 		for _, f := range s.Findings {
-			if f.Code == check.SaveShrank && l.Since.Snapshot != nil {
-				next = next.Or(problem.Do("restore", l.Since.Snapshot.Address()).With("slot", s.Handle()))
-			}
+			bring(f)
 		}
 	}
-	if l.Since.Snapshot == nil || l.Since.New+l.Since.Changed+len(l.Since.Mods) > 0 {
+	if l.Since.Snapshot == nil || l.Since.New+l.Since.Changed+len(l.Since.Mods)+len(l.Others) > 0 {
 		next = next.Or(problem.Do("keep", l.Called))
 	}
 	return next

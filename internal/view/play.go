@@ -199,6 +199,7 @@ func (p *Printer) Watched(w *play.Watched, kept *keep.Kept, ended error) {
 	if kept != nil {
 		p.Line("")
 		p.Line("  kept as %s", kept.Snapshot.Address())
+		p.also(kept)
 		p.Next(problem.Do("look", w.State.Called), problem.Do("restore", kept.Snapshot.Address()))
 	}
 }

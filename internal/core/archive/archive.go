@@ -236,6 +236,7 @@ type KeptSave struct {
 	Digest   tree.Digest `json:"digest"`
 	Bytes    int64       `json:"bytes"`
 	Modified time.Time   `json:"modified"`
+	Broken   string      `json:"broken,omitempty"` // empty, cut or damaged, where it was that when it was kept
 	Files    []KeptFile  `json:"files"`
 }
 

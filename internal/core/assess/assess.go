@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 
@@ -52,11 +53,18 @@ func (a *Install) Save(s *facts.Save) *Save {
 
 // placeFindings are about where a save stands, rather than about what it needs.
 func placeFindings(s *facts.Save) []check.Finding {
+	if s.Again != "" {
+		f := check.New(check.SaveWentBack, "", fmt.Sprintf("it is as in %s, of %s; at the last look it was of %s", s.Again, minute(s.Modified), minute(s.Was.Modified)))
+		return []check.Finding{helpedBy(f, s.Whole, s.Handle())}
+	}
 	if s.Shrank == nil {
 		return nil
 	}
-	return []check.Finding{check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January 2006")))}
+	f := check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January 2006")))
+	return []check.Finding{helpedBy(f, s.Whole, s.Handle())}
 }
+
+func minute(t time.Time) string { return t.Local().Format("2 January 2006 15:04") }
 
 // Findings judges one save, wherever it is, against an install. Of a save that cannot be read nothing else is said: what it needs is not
 // known to be right.
@@ -65,9 +73,11 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 	case s.Unread != nil && facts.IsBeingWritten(s.Unread):
 		return []check.Finding{check.New(check.BeingWritten, "", s.Name+" is being written")}
 	case s.Unread != nil:
-		return []check.Finding{check.New(check.Damaged, "", Reading(s.Unread))}
+		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Unread)), s.Whole, s.Handle())}
+	case s.Size == 0:
+		return []check.Finding{helpedBy(check.New(check.Damaged, "", "it is empty"), s.Whole, s.Handle())}
 	case s.Facts.Problem != nil:
-		return []check.Finding{check.New(check.Damaged, "", Reading(s.Facts.Problem))}
+		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Facts.Problem)), s.Whole, s.Handle())}
 	}
 	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(), Ordered: st.Mods.Ordered,
 		HasMods: len(st.Install.Game.Mods) > 0 && !s.Kind.NoMods, PerSave: st.Install.Game.PerSaveMods(),

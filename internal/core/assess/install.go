@@ -1,6 +1,7 @@
 package assess
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -169,18 +170,25 @@ func orphans(st *facts.State) []check.Finding {
 	return found
 }
 
+// helpedBy has the remedy for a save that is gone or broken: that save alone, as the last snapshot has it that has it whole. A whole restore
+// would take others' evening back.
+func helpedBy(f check.Finding, whole, handle string) check.Finding {
+	if whole == "" {
+		return f
+	}
+	return f.Helped(problem.Do("restore", whole).With("slot", handle))
+}
+
 // gone are saves that were there at the last look.
 func gone(st *facts.State) []check.Finding {
 	var found []check.Finding
 	for _, p := range st.Gone {
-		name := p.Name
-		if p.Slot != "" {
-			name = "slot " + p.Slot
-		}
+		name := p.Called()
 		if p.Title != "" {
 			name += fmt.Sprintf(", %q", p.Title)
 		}
-		found = append(found, check.New(check.SaveGone, name, "was there on "+p.Seen.Local().Format("2 January 2006 15:04")))
+		f := check.New(check.SaveGone, name, "was there on "+p.Seen.Local().Format("2 January 2006 15:04"))
+		found = append(found, helpedBy(f, p.Whole, cmp.Or(p.Slot, p.Name)))
 	}
 	return found
 }

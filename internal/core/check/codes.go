@@ -74,6 +74,7 @@ const (
 	NoFreeSlot   Code = "no-free-slot"
 	SaveGone     Code = "save-gone"
 	SaveShrank   Code = "save-shrank"
+	SaveWentBack Code = "save-went-back"
 )
 
 // Info is what the handbook says of a code.
@@ -182,6 +183,8 @@ var table = []Info{
 		Effect: "The playthrough cannot go on from it.", Remedy: "`restore` it from the last snapshot that has it; or `keep` what is there: then it is not named any more.", Example: "slot 2, \"Gannet Rock\", was there on 1 March"},
 	{Code: SaveShrank, Severity: Risk, Meaning: "A save has lost most of its size since the last look.",
 		Effect: "It may have been emptied by a crash or a full disk.", Remedy: "`restore` it from the last snapshot; or `keep` what is there: then it is not named any more.", Example: "from 2.1 MB to 0 bytes"},
+	{Code: SaveWentBack, Severity: Risk, Meaning: "A save is again as a snapshot has it, and Ostrov did not bring it back: a cloud may have, or the game.",
+		Effect: "What was played since is not in it.", Remedy: "`restore` it from the snapshot that has the later state; or `keep` what is there: then it is not named any more.", Example: "it is as in tidewrack.4, of 2 March 2026 21:14; at the last look it was of 5 March 2026 22:10"},
 }
 
 var codes = func() map[Code]Info {

@@ -46,14 +46,15 @@ type State struct {
 
 	Saves []*Save
 	// Gone are saves that were there at the last look.
-	Gone []logbook.Place
+	Gone []Gone
 
 	// Lines are the playthroughs of this install.
 	Lines []logbook.Playthrough
 	// Sharers are other installs of the game with a folder of saves in common.
 	Sharers []*game.Install
 
-	Since Since
+	Since  Since   // of the line that is played
+	Others []Since // of each other line whose saves have changed since its newest snapshot
 
 	// Log is what the game's log says of the last session, or nil; Logged is when it was written.
 	Log     *game.LogRead
@@ -138,8 +139,8 @@ func GatherReading(ctx context.Context, h *home.Home, in *game.Install, read Mod
 		return nil, err
 	}
 	st.install(ctx, h)
-	g := gathering{ctx, h, st}
-	for _, step := range []func() error{func() error { return g.mods(read) }, g.identifiers, g.base, g.log, g.saves, g.sharers, g.orphans, g.requirements, g.places, g.lines, g.needs, g.since} {
+	g := gathering{ctx, h, st, map[string]*archive.States{}}
+	for _, step := range []func() error{func() error { return g.mods(read) }, g.identifiers, g.base, g.log, g.saves, g.sharers, g.orphans, g.requirements, g.places, g.lines, g.needs, g.since, g.stand} {
 		if err := step(); err != nil {
 			return nil, err
 		}
@@ -174,6 +175,7 @@ type gathering struct {
 	ctx context.Context
 	h   *home.Home
 	*State
+	known map[string]*archive.States // of lines, as far as they were asked for
 }
 
 func (g gathering) mods(read ModReader) error {
@@ -310,64 +312,6 @@ func (g gathering) needs() error {
 			return err
 		}
 	}
-	return nil
-}
-
-// Since is the newest snapshot of the line that is played, and what changed since.
-type Since struct {
-	Snapshot     *archive.Snapshot // or nil
-	New, Changed int               // saves
-	Version      string            // of the snapshot, where it differs; else ""
-	Froze        *archive.Snapshot // the newest that has the game itself in that version, or nil
-	Mods         []modlist.Change
-}
-
-func (g gathering) since() error {
-	p := g.Current()
-	if p == nil {
-		return nil
-	}
-	a, err := g.h.Archive()
-	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
-			g.Problems.Archive = err
-		}
-		return nil // no archive yet, or its drive is away: then nothing is said of snapshots
-	}
-	// what was kept on purpose says more than what was kept before a change
-	snap, err := a.NewestReadable(p.Name, archive.OnPurpose)
-	if err == nil && snap == nil {
-		snap, err = a.NewestReadable(p.Name, archive.Any)
-	}
-	if err != nil || snap == nil {
-		g.Problems.Archive = err
-		return nil
-	}
-	g.Since.Snapshot = snap
-	kept := map[string]tree.Digest{}
-	for _, k := range snap.Saves {
-		kept[k.Place()] = k.Digest
-	}
-	for _, s := range g.Saves {
-		if s.Line != p.Name {
-			continue
-		}
-		switch d, ok := kept[s.Place()]; {
-		case !ok:
-			g.Since.New++
-		case d != s.Digest:
-			g.Since.Changed++
-		default:
-			s.Kept = true
-		}
-	}
-	if snap.Version != g.Version && snap.Version != "" && g.Version != "" {
-		g.Since.Version = snap.Version
-		if g.Since.Froze, err = a.NewestReadable(p.Name, func(s *archive.Snapshot) bool { return s.Version == snap.Version && s.Holds(archive.Game) }); err != nil {
-			g.Problems.Archive = err
-		}
-	}
-	g.Since.Mods = modlist.Compare(snap.Mods, g.List)
 	return nil
 }
 

@@ -9,13 +9,37 @@ import (
 	"ostrov/internal/core/logbook"
 )
 
+// shrunk is how many times smaller than before a save must be to count as cut off.
+const shrunk = 4
+
+// Gone is a save that was there at the last look.
+type Gone struct {
+	logbook.Place
+	Line  string // that it belonged to, or ""
+	Whole string // the address of the newest snapshot that has it whole, or ""
+	place string // as snapshots call it
+}
+
+// Called is what to call it before people.
+func (g Gone) Called() string {
+	if g.Slot != "" {
+		return "slot " + g.Slot
+	}
+	return g.Name
+}
+
+// placeOf is what snapshots call a place of the logbook.
+func placeOf(key logbook.Key) string {
+	folder, account, _ := strings.Cut(key.Folder, ":")
+	return folder + "\x00" + account + "\x00" + key.Name
+}
+
 // places compares the saves with where they stood at the last look.
 func (g gathering) places() error {
 	before, err := g.h.Logbook.Places(g.ctx, g.Install.Address())
 	if err != nil {
 		return err
 	}
-	now := g.h.Now()
 	seen := map[logbook.Key]bool{}
 	for _, s := range g.Saves {
 		key := s.Key()
@@ -25,11 +49,12 @@ func (g gathering) places() error {
 		}
 		old, had := before[key]
 		g.learn(s, old.Digest)
-		if had && !old.Gone && s.Size < old.Size/4 && old.Size > 0 && old.Digest != s.Digest {
-			s.Shrank = &old
-			continue // the last whole state stays what it is compared with
+		if had && old.Digest != s.Digest {
+			s.Was = &old
+			if !old.Gone && s.Size < old.Size/shrunk {
+				s.Shrank = &old
+			}
 		}
-		g.Learnt.Places = append(g.Learnt.Places, s.Stands(now))
 	}
 	unread := map[string]bool{}
 	for _, u := range g.Problems.Saves {
@@ -39,13 +64,25 @@ func (g gathering) places() error {
 		if seen[key] || unread[key.Folder] {
 			continue
 		}
-		g.Gone = append(g.Gone, p)
+		g.Gone = append(g.Gone, Gone{Place: p, place: placeOf(key)})
 		if !p.Gone {
 			p.Gone = true
 			g.Learnt.Places = append(g.Learnt.Places, p)
 		}
 	}
-	slices.SortFunc(g.Gone, func(a, b logbook.Place) int { return strings.Compare(a.Folder+"\x00"+a.Name, b.Folder+"\x00"+b.Name) })
+	slices.SortFunc(g.Gone, func(a, b Gone) int { return strings.Compare(a.Folder+"\x00"+a.Name, b.Folder+"\x00"+b.Name) })
+	return nil
+}
+
+// stand notes where the saves stand. One that has shrunk, or is an older state again, is not noted: what it was stays what it is compared
+// with, until the player keeps it so or brings it back.
+func (g gathering) stand() error {
+	now := g.h.Now()
+	for _, s := range g.Saves {
+		if !s.Digest.IsZero() && s.Shrank == nil && s.Again == "" {
+			g.Learnt.Places = append(g.Learnt.Places, s.Stands(now))
+		}
+	}
 	return nil
 }
 
@@ -77,6 +114,9 @@ func (g gathering) lines() error {
 		places = append(places, line.Place{Key: s.Key(), Modified: s.Modified})
 	}
 	owned := line.Resolve(own, others, places)
+	for i := range g.Gone {
+		g.Gone[i].Line = own.Owner(g.Gone[i].Key)
+	}
 	for _, s := range g.Saves {
 		s.Line = owned.Owner[s.Key()]
 	}

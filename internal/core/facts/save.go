@@ -34,9 +34,29 @@ type Save struct {
 	Kept bool
 	// Shrank is what it was at the last look, where it has lost most of its size since; else nil.
 	Shrank *logbook.Place
+	// Was is what it was at the last look, where its content is another now; else nil.
+	Was *logbook.Place
+	// Again is the address of the newest snapshot that has it in just this state, where it is not the state of the last look; else "".
+	Again string
+	// Whole is the address of the newest snapshot that has it whole, where it is Broken now, or as it Was, where it is an older state Again; else,
+	// or where there is none, "".
+	Whole string
 
 	refs  *references        // by which Refs were counted
 	fresh []logbook.Evidence // what the logbook does not know yet
+}
+
+// Broken is how the save is not whole, in a word that a snapshot marks it with; "" where it is.
+func (s *Save) Broken() string {
+	switch {
+	case s.Size == 0:
+		return "empty"
+	case s.Shrank != nil:
+		return "cut"
+	case s.Unread != nil && !IsBeingWritten(s.Unread), s.Facts.Problem != nil:
+		return "damaged"
+	}
+	return ""
 }
 
 // Key is what the logbook calls the save's place.

@@ -192,7 +192,7 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 		}
 		snap.Roots = append(snap.Roots, root)
 		for _, s := range byRoot[key] {
-			snap.Saves = append(snap.Saves, keptSave(s.Save, nodes))
+			snap.Saves = append(snap.Saves, keptSave(s, nodes))
 		}
 	}
 	return nil
@@ -227,9 +227,9 @@ func withFolders(ctx context.Context, sv *save.Save) (entries, special []tree.En
 	return entries, special, err
 }
 
-func keptSave(sv *save.Save, nodes []archive.Node) archive.KeptSave {
+func keptSave(sv *facts.Save, nodes []archive.Node) archive.KeptSave {
 	kept := archive.KeptSave{Kind: sv.Kind.ID, Folder: sv.Folder.ID, Account: sv.Folder.Account, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(),
-		Version: sv.Facts.Version(), Modified: sv.Modified.UTC()}
+		Version: sv.Facts.Version(), Modified: sv.Modified.UTC(), Broken: sv.Broken()}
 	tops := sv.Tops()
 	var list []tree.Named
 	for _, n := range nodes {

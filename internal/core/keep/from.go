@@ -87,7 +87,7 @@ func (kp *keeper) from(ctx context.Context, st *facts.State, snap *archive.Snaps
 		snap.Roots = append(snap.Roots, root)
 		for _, sv := range found {
 			if sv.Folder.ID == key.folder && sv.Folder.Account == key.account {
-				snap.Saves = append(snap.Saves, keptSave(sv, nodes))
+				snap.Saves = append(snap.Saves, keptSave(&facts.Save{Save: sv}, nodes))
 			}
 		}
 	}

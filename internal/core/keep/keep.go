@@ -51,12 +51,14 @@ type Kept struct {
 	Snapshot       *archive.Snapshot
 	Since          *archive.Snapshot // the one before, or nil
 	New, Changed   int               // saves, compared with the one before
-	Gone           []logbook.Place   // saves that were there at the last look; from now on they are not named any more
+	Gone           []facts.Gone      // saves that were there at the last look; from now on they are not named any more
 	ModChanges     []modlist.Change
 	Copied, Reused int64 // bytes of files read and not read
 	Stored         int64 // bytes the archive grew
 	Archive        string
 	Copies         []string // other archives that it was copied into
+	// Also is what was kept of other lines, whose saves had changed too.
+	Also []*Kept
 	// Started is the playthrough that was made for it, or "".
 	Started string
 	// Unchanged tells that nothing was kept before a change, since all of it is in Snapshot already.
@@ -96,13 +98,36 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 		if err := record.Seen(ctx, h, st); err != nil {
 			return nil, err
 		}
-		kept, err := kp.finish(ctx, st)
+		var kept *Kept
+		if req.As == "" && st.Current() == nil && len(st.Others) > 0 {
+			kp.abandon()
+			kept, err = others(ctx, h, st, nil, req.Before)
+		} else if kept, err = kp.finish(ctx, st); err == nil && req.As == "" && req.From == "" {
+			kept, err = others(ctx, h, st, kept, req.Before)
+		}
 		if err != nil || req.Before != "" || req.From != "" {
 			return kept, err
 		}
 		kept.Gone = st.Gone
 		return kept, record.Acknowledged(ctx, h, st)
 	})
+}
+
+// others keeps the lines that are not played now but whose saves have changed all the same: a keep leaves no changed save behind. What was
+// kept of the active line is first, or nil.
+func others(ctx context.Context, h *home.Home, st *facts.State, first *Kept, before string) (*Kept, error) {
+	for _, since := range st.Others {
+		kept, err := keepLine(ctx, h, st, since.Line, before)
+		if err != nil {
+			return nil, fmt.Errorf("the saves of %s have changed and could not be kept: %w", since.Line, err)
+		}
+		if first == nil {
+			first = kept
+		} else {
+			first.Also = append(first.Also, kept)
+		}
+	}
+	return first, nil
 }
 
 // keepLine takes a snapshot of a line of a state that was looked at just now, before a change.

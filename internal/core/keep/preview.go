@@ -14,6 +14,8 @@ import (
 type Preview struct {
 	Playthrough string // "" where one would be started
 	Takes       []Item // in the order in which they are told
+	// Also are other lines that are kept with it, since their saves have changed.
+	Also []facts.Since
 }
 
 // Item is one sort of what would be kept.
@@ -46,6 +48,9 @@ func Look(ctx context.Context, h *home.Home, in *game.Install, req Request, sett
 	kp := keeper{h: h, in: in, req: req}
 	if !settings {
 		pre.Takes = append(pre.Takes, savesOf(st, p.Name))
+		if req.As == "" {
+			pre.Also = st.Others
+		}
 	}
 	if err := pre.files(ctx, st, &kp, settings); err != nil || settings {
 		return pre, err

@@ -1,6 +1,7 @@
 package keep
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -185,6 +186,9 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	tops, err := topsOf(kind, kept)
 	if err != nil {
 		return problem.New(problem.Do("archive verify"), "%s cannot be brought back: %w; nothing has been changed", r.snap.Address(), err)
+	}
+	if kept.Broken != "" || kept.Bytes == 0 {
+		r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s was %s already when %s was taken", kept.Called(), cmp.Or(kept.Broken, "empty"), r.snap.Address()))
 	}
 	s := &plan.Save{Install: r.st.Install.Address(), Key: facts.KeyAt(folder, kept.Name), After: r.stand(kept, folder)}
 	if now != nil {

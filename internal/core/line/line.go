@@ -1,8 +1,8 @@
 // Package line says which save belongs to which playthrough: one place for what belongs to whom.
 //
-// A playthrough, a line for short, owns places: a place is one save's position in one folder. With one line all places of an install are
-// its own and need no assignment; with more, what stands in the logbook counts, and a save that is new and unassigned belongs to the
-// active line. Installs may share a folder: then a save that is another install's is that one's. The package decides from what it is
+// A playthrough, a line for short, owns places, not files: a place is one save's position in one folder. What the game writes at a place goes
+// on with the line that owns it, also while another line is active. With one line all places of an install are its own and need no
+// assignment; with more, what stands in the logbook counts, and a save that is new and unassigned belongs to the active line. Installs may share a folder: then a save that is another install's is that one's. The package decides from what it is
 // given; it reads and writes nothing.
 package line
 
@@ -41,6 +41,14 @@ func (in Install) Active() *logbook.Playthrough {
 		}
 	}
 	return nil
+}
+
+// Owner is the line that owns a place at which no save is now, "" for none.
+func (in Install) Owner(key logbook.Key) string {
+	if name := in.Belongs[key]; name != "" || len(in.Lines) != 1 {
+		return name
+	}
+	return in.Lines[0].Name
 }
 
 // Resolve finds the owner of each place of an install; others are the installs that share its folder.

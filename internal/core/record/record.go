@@ -40,7 +40,8 @@ func Seen(ctx context.Context, h *home.Home, st *facts.State) error {
 	return h.Logbook.Assign(ctx, in.Address(), st.Learnt.Claims, st.Learnt.Active)
 }
 
-// Acknowledged writes down that the player has kept an install as it is: saves that are gone or have shrunk are not named any more. What
+// Acknowledged writes down that the player has kept an install as it is: saves that are gone, have shrunk or
+// went back to an older state are not named any more. What
 // comes to lie at the place of one that is gone is another save.
 func Acknowledged(ctx context.Context, h *home.Home, st *facts.State) error {
 	for _, p := range st.Gone {
@@ -50,7 +51,7 @@ func Acknowledged(ctx context.Context, h *home.Home, st *facts.State) error {
 	}
 	var places []logbook.Place
 	for _, s := range st.Saves {
-		if s.Shrank != nil {
+		if s.Shrank != nil || s.Again != "" {
 			places = append(places, s.Stands(h.Now()))
 		}
 	}

@@ -1,0 +1,58 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"ostrov/internal/core/assess"
+)
+
+// since says what changed since the newest snapshot.
+func (p *Printer) since(l *assess.Install) {
+	p.Line("")
+	for _, other := range l.Others {
+		when := "nothing of it has been kept yet"
+		if other.Snapshot != nil {
+			when = fmt.Sprintf("since %s, %s", other.Snapshot.Address(), When(other.Snapshot.Taken, p.Now))
+		}
+		p.Line("  The playthrough %s went on: %s (%s).", Text(other.Line), strings.Join(newAndChanged(other.New, other.Changed), ", "), when)
+	}
+	if l.Since.Snapshot == nil {
+		if l.Current() == nil && len(l.Lines) > 0 {
+			p.Line("  No playthrough is active.")
+		} else {
+			p.Line("  Nothing has been kept yet.")
+		}
+		return
+	}
+	parts := newAndChanged(l.Since.New, l.Since.Changed)
+	if l.Since.Back > 0 {
+		parts = append(parts, Count(l.Since.Back, "save", "saves")+" as kept before")
+	}
+	if l.Since.Version != "" {
+		parts = append(parts, fmt.Sprintf("the game was updated from %s to %s", l.Since.Version, l.Version))
+	}
+	for _, c := range l.Since.Mods {
+		parts = append(parts, Text(ModChange(c)))
+	}
+	if len(parts) > 6 {
+		parts = append(parts[:6], fmt.Sprintf("%d more", len(parts)-6))
+	}
+	when := fmt.Sprintf("%s (%s)", l.Since.Snapshot.Address(), When(l.Since.Snapshot.Taken, p.Now))
+	if len(parts) == 0 {
+		p.Line("  Nothing has changed since %s.", when)
+		return
+	}
+	p.hang("  Since "+when+":", strings.Join(parts, ", "))
+}
+
+func newAndChanged(added, changed int) []string {
+	var parts []string
+	if added > 0 {
+		parts = append(parts, Count(added, "new save", "new saves"))
+	}
+	if changed > 0 {
+		parts = append(parts, Count(changed, "changed save", "changed saves"))
+	}
+	return parts
+}
