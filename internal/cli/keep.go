@@ -111,7 +111,7 @@ func (a *app) keepDry(ctx context.Context, h *home.Home, in *game.Install, req k
 
 func (a *app) kept() *ucli.Command {
 	return &ucli.Command{
-		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, or one of them", ArgsUsage: "[PLAYTHROUGH[.NUMBER]]",
+		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, one of them, or all that was kept of one save", ArgsUsage: "[PLAYTHROUGH[.NUMBER] | GAME/SLOT]",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "export", Usage: "write the snapshot to `FILE`.zip, for people who do not have Ostrov", TakesFile: true},
 			&ucli.StringFlag{Name: "m", Usage: "give the snapshot another `NOTE`"},
@@ -125,6 +125,9 @@ func (a *app) kept() *ucli.Command {
 			}
 			if (cmd.IsSet("m") || cmd.IsSet("tag")) && !strings.Contains(address, ".") {
 				return &usageError{errors.New("-m and --tag need a snapshot: PLAYTHROUGH.NUMBER"), "ostrov kept"}
+			}
+			if strings.Contains(address, "/") {
+				return a.history(ctx, h, address)
 			}
 			if strings.Contains(address, ".") {
 				snap, err := h.Snapshot(address)
@@ -146,6 +149,31 @@ func (a *app) kept() *ucli.Command {
 			return a.timeline(h, address)
 		}),
 	}
+}
+
+// history shows what was kept of one save.
+func (a *app) history(ctx context.Context, h *home.Home, address string) error {
+	install, folder, name, err := h.SaveAddress(address)
+	if err != nil {
+		return err
+	}
+	in, err := h.Install(install)
+	if err != nil {
+		return err
+	}
+	st, _, err := a.see(ctx, h, in)
+	if err != nil {
+		return err
+	}
+	history, err := keep.HistoryOf(ctx, h, st, folder, name)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.HistoryDocument(history))
+	}
+	a.printer().History(st, history)
+	return nil
 }
 
 // remark gives a snapshot the note and tags of the options.

@@ -3,16 +3,19 @@ package cli_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// written is what the game does to a save of the first game: it writes it anew.
+// written is what the game does to a save of the first game: it writes it anew, about as large as it was.
 func (w *world) written(slot, text string) {
-	require.NoError(w.t, os.WriteFile(w.voyages(slot, "chart.bin"), []byte(text), 0o644))
+	require.NoError(w.t, os.WriteFile(w.voyages(slot, "chart.bin"), evening(text), 0o644))
 }
+
+func evening(text string) []byte { return []byte(strings.Repeat(text+"\n", 1+8000/(len(text)+1))) }
 
 // emptied is what the game does to a slot on a bad night.
 func (w *world) emptied(slot string) {
@@ -46,7 +49,7 @@ func TestAKeepLeavesNoChangedSaveBehind(t *testing.T) {
 	w.ok("restore", "tidewrack.2", "--slot", "2", "--yes")
 	data, err := os.ReadFile(w.voyages("slot_01", "chart.bin"))
 	require.NoError(t, err)
-	assert.Equal(t, "an old slot was gone on with", string(data))
+	assert.Equal(t, evening("an old slot was gone on with"), data)
 
 	assert.NotContains(t, w.ok("keep", "tidewrack").out, "went on too", "it has just this state")
 	w.ok("playthroughs", "close", "second")
@@ -88,8 +91,9 @@ func TestAStateThatComesBackIsKnown(t *testing.T) {
 	w.ok("keep", "tidewrack")
 	w.ok("look", "tidewrack")
 
-	w.written("slot_00", string(first)) // the cloud
-	for range 2 {                       // it is said until the player does something about it
+	cloud := func() { require.NoError(t, os.WriteFile(w.voyages("slot_00", "chart.bin"), first, 0o644)) }
+	cloud()
+	for range 2 { // it is said until the player does something about it
 		out := w.ok("look", "tidewrack").out
 		assert.Contains(t, out, "save-went-back")
 		assert.Contains(t, out, "1 save as kept before")
@@ -102,7 +106,7 @@ func TestAStateThatComesBackIsKnown(t *testing.T) {
 	assert.NotContains(t, w.ok("look", "tidewrack").out, "save-went-back", "Ostrov itself brought it")
 
 	w.ok("redo", "--yes")
-	w.written("slot_00", string(first))
+	cloud()
 	w.ok("keep", "tidewrack")
 	assert.NotContains(t, w.ok("look", "tidewrack").out, "save-went-back", "it was kept so on purpose")
 
@@ -114,4 +118,74 @@ func TestAStateThatComesBackIsKnown(t *testing.T) {
 	out := w.ok("look", "tidewrack").out
 	assert.Contains(t, out, "save-went-back")
 	assert.NotContains(t, out, "--slot 1\n", "no snapshot has what was placed")
+}
+
+func TestTheHistoryOfASave(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.written("slot_00", "the second evening")
+	w.ok("keep", "tidewrack")
+	w.ok("keep", "tidewrack")
+	w.emptied("slot_00")
+	w.ok("keep", "tidewrack")
+	out := w.ok("kept", "tidewrack/1").out
+	assert.Contains(t, out, "slot 1: 3 states kept")
+	assert.Regexp(t, `tidewrack\.1 .*Gannet Rock`, out)
+	assert.Regexp(t, `tidewrack\.2 to tidewrack\.3 .*Gannet Rock`, out)
+	assert.Regexp(t, `tidewrack\.4 .* 0 B +(cut|empty)`, out)
+	assert.Contains(t, out, "ostrov restore tidewrack.3 --slot 1\n")
+	require.NoError(t, os.RemoveAll(w.voyages("slot_00")))
+	assert.Contains(t, w.ok("kept", "tidewrack/1").out, "3 states kept", "it need not be there any more")
+	assert.Contains(t, w.fails(2, "kept", "tidewrack/77").err, "no save \"77\"")
+	var doc struct {
+		States []struct{ First, Last, Broken string }
+	}
+	w.decode(&doc, "kept", "tidewrack/1")
+	require.Len(t, doc.States, 3)
+	assert.NotEmpty(t, doc.States[2].Broken)
+	w.ok("archive", "clear-old", "--days", "0", "--count", "1", "--yes")
+	assert.NotContains(t, w.ok("kept", "tidewrack/1").out, "tidewrack.2 to", "what was cleared away is not offered")
+}
+
+// TestEverySaveHasAnAddress has a second account with the same slots.
+func TestEverySaveHasAnAddress(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	second := filepath.Join(filepath.Dir(w.voyages()), "80000")
+	require.NoError(t, os.CopyFS(second, os.DirFS(w.voyages())))
+	require.NoError(t, os.WriteFile(filepath.Join(second, "slot_00", "chart.bin"), []byte("of the other account"), 0o644))
+	w.ok("keep", "tidewrack")
+	var doc struct {
+		Installs []struct {
+			Saves []struct{ Address string }
+		}
+	}
+	w.decode(&doc, "look", "tidewrack")
+	seen := map[string]bool{}
+	for _, s := range doc.Installs[0].Saves {
+		assert.False(t, seen[s.Address], s.Address)
+		seen[s.Address] = true
+		w.run("needs", s.Address)
+		assert.NotEqual(t, 2, w.run("needs", s.Address).status, s.Address)
+		assert.Contains(t, w.ok("kept", s.Address).out, "1 state kept", s.Address)
+	}
+	assert.True(t, seen["tidewrack:80000/1"], "%v", seen)
+	assert.Contains(t, w.fails(2, "restore", "tidewrack.1", "--slot", "1").err, "saves:80000/1")
+	require.NoError(t, os.RemoveAll(filepath.Join(second, "slot_00")))
+	require.NoError(t, os.RemoveAll(w.voyages("slot_00")))
+	out := w.ok("look", "tidewrack").out
+	assert.Contains(t, out, "save-gone")
+	for _, account := range []string{"70431", "80000"} {
+		w.ok("restore", "tidewrack.1", "--slot", account+"/1", "--yes")
+	}
+	assert.Equal(t, []byte("of the other account"), must(os.ReadFile(filepath.Join(second, "slot_00", "chart.bin")))(t))
+}
+
+func must[T any](value T, err error) func(t *testing.T) T {
+	return func(t *testing.T) T {
+		t.Helper()
+		require.NoError(t, err)
+		return value
+	}
 }

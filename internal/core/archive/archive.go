@@ -236,8 +236,10 @@ type KeptSave struct {
 	Digest   tree.Digest `json:"digest"`
 	Bytes    int64       `json:"bytes"`
 	Modified time.Time   `json:"modified"`
-	Broken   string      `json:"broken,omitempty"` // empty, cut or damaged, where it was that when it was kept
-	Files    []KeptFile  `json:"files"`
+	// Columns are the values of the fields that lists show, as text, by the id of the field. What the description marks as personal is not among them.
+	Columns map[string]string `json:"columns,omitempty"`
+	Broken  string            `json:"broken,omitempty"` // empty, cut or damaged, where it was that when it was kept
+	Files   []KeptFile        `json:"files"`
 }
 
 // KeptFile is one file of a save with its SHA-256, in hex, which can be checked without Ostrov.

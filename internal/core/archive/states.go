@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -17,9 +18,11 @@ type KeptState struct {
 	Bytes    int64       `json:"bytes"`
 	Modified time.Time   `json:"modified"`
 	Broken   string      `json:"broken,omitempty"` // see KeptSave
-	ByHand   bool        `json:"by_hand,omitempty"`
-	First    string      `json:"first"`            // the id of the first snapshot that has it
-	Last     string      `json:"last"`             // and of the last one
+	// Columns are the values that lists show; see KeptSave.
+	Columns map[string]string `json:"columns,omitempty"`
+	ByHand  bool              `json:"by_hand,omitempty"`
+	First   string            `json:"first"` // the id of the first snapshot that has it
+	Last    string            `json:"last"`  // and of the last one
 }
 
 // States are the states of a playthrough's saves that its snapshots have, each once.
@@ -88,7 +91,7 @@ func (k *knownStates) add(snap *Snapshot, order map[string]int) {
 		states := k.States[sv.Place()]
 		i := slices.IndexFunc(states, func(s KeptState) bool { return s.Digest == sv.Digest })
 		if i < 0 {
-			k.States[sv.Place()] = append(states, KeptState{sv.Digest, sv.Kind, sv.Slot, sv.Title, sv.Version, sv.Bytes, sv.Modified, sv.Broken, snap.ByHand, snap.ID, snap.ID})
+			k.States[sv.Place()] = append(states, KeptState{sv.Digest, sv.Kind, sv.Slot, sv.Title, sv.Version, sv.Bytes, sv.Modified, sv.Broken, sv.Columns, snap.ByHand, snap.ID, snap.ID})
 			continue
 		}
 		s := &states[i]
@@ -100,6 +103,9 @@ func (k *knownStates) add(snap *Snapshot, order map[string]int) {
 		}
 	}
 }
+
+// Places are the places of all saves, in order.
+func (s *States) Places() []string { return slices.Sorted(maps.Keys(s.ofPlace)) }
 
 // Of are the states of one save, by its place (see KeptSave.Place), in the order in which they were first kept.
 func (s *States) Of(place string) []KeptState { return s.ofPlace[place] }

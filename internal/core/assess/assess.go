@@ -37,7 +37,7 @@ type Save struct {
 func Of(st *facts.State) *Install {
 	a := &Install{State: st, Findings: installFindings(st)}
 	for _, s := range st.Saves {
-		one := &Save{Save: s, Findings: append(placeFindings(s), Findings(st, s)...)}
+		one := &Save{Save: s, Findings: append(placeFindings(st, s), Findings(st, s)...)}
 		check.Sort(one.Findings)
 		one.Verdict = check.Sum(one.Findings)
 		a.Saves = append(a.Saves, one)
@@ -52,16 +52,16 @@ func (a *Install) Save(s *facts.Save) *Save {
 }
 
 // placeFindings are about where a save stands, rather than about what it needs.
-func placeFindings(s *facts.Save) []check.Finding {
+func placeFindings(st *facts.State, s *facts.Save) []check.Finding {
 	if s.Again != "" {
 		f := check.New(check.SaveWentBack, "", fmt.Sprintf("it is as in %s, of %s; at the last look it was of %s", s.Again, minute(s.Modified), minute(s.Was.Modified)))
-		return []check.Finding{helpedBy(f, s.Whole, s.Handle())}
+		return []check.Finding{helpedBy(f, s.Whole, st.Slot(s))}
 	}
 	if s.Shrank == nil {
 		return nil
 	}
 	f := check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January 2006")))
-	return []check.Finding{helpedBy(f, s.Whole, s.Handle())}
+	return []check.Finding{helpedBy(f, s.Whole, st.Slot(s))}
 }
 
 func minute(t time.Time) string { return t.Local().Format("2 January 2006 15:04") }
@@ -73,11 +73,11 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 	case s.Unread != nil && facts.IsBeingWritten(s.Unread):
 		return []check.Finding{check.New(check.BeingWritten, "", s.Name+" is being written")}
 	case s.Unread != nil:
-		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Unread)), s.Whole, s.Handle())}
+		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Unread)), s.Whole, st.Slot(s))}
 	case s.Size == 0:
-		return []check.Finding{helpedBy(check.New(check.Damaged, "", "it is empty"), s.Whole, s.Handle())}
+		return []check.Finding{helpedBy(check.New(check.Damaged, "", "it is empty"), s.Whole, st.Slot(s))}
 	case s.Facts.Problem != nil:
-		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Facts.Problem)), s.Whole, s.Handle())}
+		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Facts.Problem)), s.Whole, st.Slot(s))}
 	}
 	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(), Ordered: st.Mods.Ordered,
 		HasMods: len(st.Install.Game.Mods) > 0 && !s.Kind.NoMods, PerSave: st.Install.Game.PerSaveMods(),

@@ -1,7 +1,6 @@
 package assess
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -188,7 +187,7 @@ func gone(st *facts.State) []check.Finding {
 			name += fmt.Sprintf(", %q", p.Title)
 		}
 		f := check.New(check.SaveGone, name, "was there on "+p.Seen.Local().Format("2 January 2006 15:04"))
-		found = append(found, helpedBy(f, p.Whole, cmp.Or(p.Slot, p.Name)))
+		found = append(found, helpedBy(f, p.Whole, p.Handle(st)))
 	}
 	return found
 }

@@ -1,6 +1,7 @@
 package facts
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -18,6 +19,19 @@ type Gone struct {
 	Line  string // that it belonged to, or ""
 	Whole string // the address of the newest snapshot that has it whole, or ""
 	place string // as snapshots call it
+}
+
+// Handle is how restore --slot names it.
+func (g Gone) Handle(st *State) string {
+	own := cmp.Or(g.Slot, g.Name)
+	folder, account, _ := strings.Cut(g.Folder, ":")
+	for _, s := range st.Saves {
+		if strings.EqualFold(s.Handle(), own) {
+			words := game.FolderWords(folder, account)
+			return words[len(words)-1] + "/" + own
+		}
+	}
+	return own
 }
 
 // Called is what to call it before people.

@@ -173,17 +173,23 @@ func InferMods(set mod.Set, written time.Time) []modlist.Needed {
 	return needed
 }
 
-// Find finds the save of a state that a slot, as the game shows it, or a name means; folder narrows it down to an account or folder id.
-func (st *State) Find(folder, name string) (*Save, error) {
+// Meant are the saves that a slot, as the game shows it, or a name could mean; folder narrows it down (see game.Located.Words).
+func (st *State) Meant(folder, name string) []*Save {
 	var found []*Save
 	for _, s := range st.Saves {
-		if folder != "" && s.Folder.Account != folder && s.Folder.ID != folder {
+		if folder != "" && !slices.Contains(s.Folder.Words(), folder) {
 			continue
 		}
 		if s.HasSlot && strings.EqualFold(s.SlotShown(), name) || s.Name == name || st.Install.FoldsCase() && strings.EqualFold(s.Name, name) {
 			found = append(found, s)
 		}
 	}
+	return found
+}
+
+// Find finds the one save that a slot or a name means; see Meant.
+func (st *State) Find(folder, name string) (*Save, error) {
+	found := st.Meant(folder, name)
 	switch len(found) {
 	case 1:
 		return found[0], nil
@@ -203,20 +209,41 @@ func (st *State) Find(folder, name string) (*Save, error) {
 
 // Address is how commands name a save: as short as it is unique.
 func (st *State) Address(s *Save) string {
-	same := 0
-	for _, other := range st.Saves {
-		if strings.EqualFold(other.Handle(), s.Handle()) {
-			same++
+	if folder := st.folderWord(s); folder != "" {
+		return st.Called + ":" + folder + "/" + s.Handle()
+	}
+	return st.Called + "/" + s.Handle()
+}
+
+// folderWord is the shortest word for the folder of a save that tells it from others of the same slot or name, "" where there are none.
+func (st *State) folderWord(s *Save) string {
+	same := func(word string) int {
+		n := 0
+		for _, other := range st.Saves {
+			if strings.EqualFold(other.Handle(), s.Handle()) && (word == "" || slices.Contains(other.Folder.Words(), word)) {
+				n++
+			}
+		}
+		return n
+	}
+	words := s.Folder.Words()
+	if same("") < 2 {
+		return ""
+	}
+	for _, word := range words {
+		if same(word) == 1 {
+			return word
 		}
 	}
-	folder := ""
-	if same > 1 {
-		folder = ":" + s.Folder.ID
-		if s.Folder.Account != "" {
-			folder = ":" + s.Folder.Account
-		}
+	return words[len(words)-1]
+}
+
+// Slot is how restore --slot names a save: its slot or name, with its folder before it where that is needed.
+func (st *State) Slot(s *Save) string {
+	if folder := st.folderWord(s); folder != "" {
+		return folder + "/" + s.Handle()
 	}
-	return st.Called + folder + "/" + s.Handle()
+	return s.Handle()
 }
 
 // At is the save that has a name in a folder now, or nil.

@@ -21,6 +21,9 @@ func RestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir st
 	if err != nil {
 		return 0, err
 	}
+	if err := oneSave(snap, req.Slot); err != nil {
+		return 0, err
+	}
 	if dir, err = filepath.Abs(dir); err != nil {
 		return 0, err
 	}
@@ -32,8 +35,7 @@ func RestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir st
 			}
 			out := archive.Out{Dir: filepath.Join(temp, snap.RootName(i)), Spell: spelled, Progress: progress, Batch: batch}
 			if req.Slot != "" {
-				wanted := filesOf(snap, req.Slot)
-				out.Wanted = func(path string) bool { return wanted[path] }
+				out.Wanted = filesOf(snap, root, req.Slot)
 			}
 			n, err := a.Extract(ctx, root, out)
 			if err != nil {
@@ -63,18 +65,16 @@ func CheckRestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, d
 	if err := home.CheckEmpty(dir); err != nil {
 		return 0, err
 	}
-	wanted := map[string]bool{}
-	for _, k := range snap.Saves {
-		for _, f := range k.Files {
-			wanted[k.Folder+"\x00"+k.Account+"\x00"+f.Path] = isCalled(k, req.Slot)
-		}
+	if err := oneSave(snap, req.Slot); err != nil {
+		return 0, err
 	}
 	for _, root := range snap.Roots {
 		if !req.wants(root.Kind) {
 			continue
 		}
+		wanted := filesOf(snap, root, req.Slot)
 		err := a.Nodes(ctx, root, func(n archive.Node) error {
-			if n.Kind == tree.File && (req.Slot == "" || wanted[root.Folder+"\x00"+root.Account+"\x00"+n.Path]) {
+			if n.Kind == tree.File && wanted(n.Path) {
 				files++
 			}
 			return nil
@@ -86,15 +86,18 @@ func CheckRestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, d
 	return files, nil
 }
 
-// filesOf are the paths of the files of one kept save.
-func filesOf(snap *archive.Snapshot, name string) map[string]bool {
+// filesOf tells which files of a root are of the save that a slot names; all are where slot is "".
+func filesOf(snap *archive.Snapshot, root archive.Root, slot string) func(path string) bool {
+	if slot == "" {
+		return func(string) bool { return true }
+	}
 	wanted := map[string]bool{}
 	for _, k := range snap.Saves {
-		if isCalled(k, name) {
+		if k.Folder == root.Folder && k.Account == root.Account && isCalled(k, slot) {
 			for _, f := range k.Files {
 				wanted[f.Path] = true
 			}
 		}
 	}
-	return wanted
+	return func(path string) bool { return wanted[path] }
 }
