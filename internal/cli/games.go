@@ -122,19 +122,26 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := h.RequireRecords(); err != nil {
 		return err
 	}
-	in, folders, err := facts.FindInstall(ctx, h, facts.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
+	found, err := facts.FindInstall(ctx, h, facts.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
 	if err != nil {
 		return err
 	}
+	in, folders := found.Install, found.Folders
+	question := "Are these the right folders?"
 	if !a.json {
 		groups, err := in.FileGroups(ctx)
 		if err != nil {
 			return err
 		}
 		a.printer().Folders(in, folders, groups)
+		if found.From != "" {
+			a.printer().Line("")
+			a.printer().Line("  %s was at %s, where it is no more.", in.Address(), view.Text(found.From))
+			question = "Has it moved here, and are these the right folders?"
+		}
 	}
 	if !a.dryRun {
-		if err := a.confirm("Are these the right folders?"); err != nil {
+		if err := a.confirm(question); err != nil {
 			return err
 		}
 		if err := h.Register(in); err != nil {

@@ -189,3 +189,36 @@ func must[T any](value T, err error) func(t *testing.T) T {
 		return value
 	}
 }
+
+// TestASecondInstallHasALineOfItsOwn has two installs, whichever is kept first and however they are called.
+func TestASecondInstallHasALineOfItsOwn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("games", "forget", "tidewrack@main", "--yes")
+	require.NoError(t, os.CopyFS(w.path("games", "T2"), os.DirFS(w.path("games", "Tidewrack"))))
+	require.NoError(t, os.CopyFS(w.path("prefix2"), os.DirFS(w.path("prefix"))))
+	w.ok("games", "add", "tidewrack", "--at", w.path("games", "T2"), "--prefix", w.path("prefix2"), "--name", "shop", "--yes")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "kept tidewrack.1")
+	w.ok("games", "add", "tidewrack", "--at", w.path("games", "Tidewrack"), "--prefix", w.path("prefix"), "--name", "main", "--yes")
+	w.written("slot_00", "on the second install")
+	assert.Contains(t, w.ok("keep", "tidewrack@main").out, "kept tidewrack-main.1")
+	w.ok("place", "downloads/quiet-cove.zip", "--for", "tidewrack@main", "--slot", "6", "--yes")
+	w.ok("fresh", "Night", "tidewrack@main", "--yes")
+	w.ok("swap", "tidewrack-main", "--yes")
+	r := w.fails(2, "keep", "tidewrack@main", "--as", "tidewrack")
+	assert.Contains(t, r.err, "ostrov ", "it says what helps")
+}
+
+func TestAnInstallIsNotReplacedInSilence(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	require.NoError(t, os.CopyFS(w.path("games", "T2"), os.DirFS(w.path("games", "Tidewrack"))))
+	r := w.fails(2, "games", "add", "tidewrack", "--at", w.path("games", "T2"), "--prefix", w.path("prefix"), "--name", "main", "--yes")
+	assert.Contains(t, r.err, "which is still there")
+	assert.Contains(t, r.err, "ostrov games forget tidewrack@main")
+	require.NoError(t, os.RemoveAll(w.path("games", "Tidewrack")))
+	out := w.ok("games", "add", "tidewrack", "--at", w.path("games", "T2"), "--prefix", w.path("prefix"), "--yes").out
+	assert.Contains(t, out, "tidewrack@main was at "+w.path("games", "Tidewrack")+", where it is no more")
+	assert.Contains(t, w.ok("look", "tidewrack").out, "Nothing has changed since tidewrack.1")
+}

@@ -46,10 +46,10 @@ func New(t testing.TB) *World {
 		{Game: "brass-orchard", At: w.Path("games", "BrassOrchard"), PlayerHome: w.Path("player")},
 		{Game: "night-tram", At: w.Path("games", "NightTram"), PlayerHome: w.Path("player")},
 	} {
-		in, folders, err := facts.FindInstall(t.Context(), w.Home, req)
+		found, err := facts.FindInstall(t.Context(), w.Home, req)
 		require.NoError(t, err)
-		require.NotEmpty(t, folders)
-		require.NoError(t, w.Register(in))
+		require.NotEmpty(t, found.Folders)
+		require.NoError(t, w.Register(found.Install))
 	}
 	return w
 }

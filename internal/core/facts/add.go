@@ -2,6 +2,7 @@ package facts
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -23,9 +24,17 @@ type AddRequest struct {
 	Edition    string // one of the description's editions, or ""
 }
 
+// Addable is an install that can be added.
+type Addable struct {
+	Install *game.Install
+	Folders []game.Located
+	// From is where the install of that name was before it moved, or "".
+	From string
+}
+
 // FindInstall finds an install and where it keeps its things. It is not known to the home before it is registered: the player is shown its
-// folders first.
-func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*game.Install, []game.Located, error) {
+// folders first. An install that is known and still there is never given another folder: its saves and lines would be taken for the other's.
+func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*Addable, error) {
 	d, ok := h.Games[req.Game]
 	if !ok {
 		hint := problem.Advise("described: %s", strings.Join(h.GameIDs(), ", "))
@@ -34,16 +43,16 @@ func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*game.Insta
 		}
 		for _, b := range h.Broken {
 			if b.Game == req.Game {
-				return nil, nil, problem.New(problem.Do("games test", b.File), "%s cannot be used: %w", req.Game, b.Err)
+				return nil, problem.New(problem.Do("games test", b.File), "%s cannot be used: %w", req.Game, b.Err)
 			}
 		}
-		return nil, nil, problem.Usage(hint, "there is no description of a game %q", req.Game)
+		return nil, problem.Usage(hint, "there is no description of a game %q", req.Game)
 	}
 	if req.Edition != "" && !slices.Contains(d.Editions, req.Edition) {
-		return nil, nil, problem.Usage(problem.Advise("there are: %s", strings.Join(d.Editions, ", ")), "%s has no edition %q", d.Title, req.Edition)
+		return nil, problem.Usage(problem.Advise("there are: %s", strings.Join(d.Editions, ", ")), "%s has no edition %q", d.Title, req.Edition)
 	}
 	if req.Name != "" && home.Slug(req.Name) != req.Name {
-		return nil, nil, problem.Usage(problem.Advise("for example %s", home.Slug(req.Name)), "%q cannot name an install: use a-z, 0-9 and -", req.Name)
+		return nil, problem.Usage(problem.Advise("for example %s", home.Slug(req.Name)), "%q cannot name an install: use a-z, 0-9 and -", req.Name)
 	}
 	in := &game.Install{Game: d, Name: req.Name, Edition: req.Edition, Pins: map[string]string{}}
 	var under string
@@ -56,7 +65,7 @@ func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*game.Insta
 			continue
 		}
 		if *p.to, err = filepath.Abs(p.from); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if real, err := filepath.EvalSymlinks(*p.to); err == nil {
 			*p.to = real
@@ -64,19 +73,53 @@ func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*game.Insta
 	}
 	if in.Root == "" {
 		if err := find(ctx, in, under); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
+	found := &Addable{Install: in}
+	if found.From, err = nameOf(h, in); err != nil {
+		return nil, err
+	}
+	found.Folders, err = Pin(ctx, h, in)
+	return found, err
+}
+
+// nameOf names an install that is to be added, and returns where the one of that name was that has moved, or "".
+func nameOf(h *home.Home, in *game.Install) (from string, err error) {
+	var moved []*game.Install
 	for _, other := range h.Installs {
-		if other.Game.ID == d.ID && other.Root == in.Root && in.Name == "" {
-			in.Name = other.Name // added again: its folders may have moved
+		if other.Game.ID != in.Game.ID {
+			continue
 		}
+		if other.Root == in.Root && in.Name == "" {
+			in.Name = other.Name // added again: its folders may have moved
+			return "", nil
+		}
+		if other.Root != in.Root && !isThere(other) {
+			moved = append(moved, other)
+		} else if other.Root != in.Root && other.Name == in.Name {
+			hints := problem.Do("games add", in.Game.ID).With("at", in.Root).With("name", freeName(h, in)).Or(problem.Do("games forget", other.Address()))
+			return "", problem.Usage(hints, "%s is the install at %s, which is still there", other.Address(), other.Root)
+		}
+	}
+	if in.Name == "" && len(moved) == 1 {
+		in.Name = moved[0].Name
 	}
 	if in.Name == "" {
 		in.Name = freeName(h, in)
 	}
-	folders, err := Pin(ctx, h, in)
-	return in, folders, err
+	for _, other := range moved {
+		if other.Name == in.Name {
+			from = other.Root
+		}
+	}
+	return from, nil
+}
+
+// isThere reports whether an install is where it was.
+func isThere(in *game.Install) bool {
+	_, err := os.Stat(in.Root)
+	return err == nil
 }
 
 // find looks for an install below a folder, or in the usual places.

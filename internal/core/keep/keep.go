@@ -325,7 +325,10 @@ func lineFor(ctx context.Context, h *home.Home, st *facts.State, as string, kept
 		if len(st.Lines) > 0 {
 			return logbook.Playthrough{}, problem.Usage(problem.Do("keep", st.Called).With("as", "PLAYTHROUGH"), "none of the playthroughs of %s is active: say which to keep", st.Called)
 		}
-		as = FirstLine(h, st.Install)
+		var err error
+		if as, err = FirstLine(ctx, h, st.Install); err != nil {
+			return logbook.Playthrough{}, err
+		}
 	} else if len(st.Lines) > 0 {
 		return logbook.Playthrough{}, problem.Usage(problem.Do("playthroughs start", as, st.Called), "%s has no playthrough %q", st.Called, as)
 	}
@@ -336,12 +339,24 @@ func lineFor(ctx context.Context, h *home.Home, st *facts.State, as string, kept
 	return p, err
 }
 
-// FirstLine is what the first line of an install is called: after the game, and after the install where the game has others.
-func FirstLine(h *home.Home, in *game.Install) string {
-	if called := h.Called(in); called != in.Game.ID && in.Name != "main" {
-		return in.Game.ID + "-" + home.Slug(in.Name)
+// FirstLine is what the first line of an install is called: after the game, and after the install where the game has others or another line has
+// that name already.
+func FirstLine(ctx context.Context, h *home.Home, in *game.Install) (string, error) {
+	all, err := h.Logbook.Playthroughs(ctx)
+	if err != nil {
+		return "", err
 	}
-	return in.Game.ID
+	taken := func(name string) bool {
+		return slices.ContainsFunc(all, func(p logbook.Playthrough) bool { return p.Name == name })
+	}
+	if called := h.Called(in); (called == in.Game.ID || in.Name == "main") && !taken(in.Game.ID) {
+		return in.Game.ID, nil
+	}
+	name := in.Game.ID + "-" + home.Slug(in.Name)
+	for n := 2; taken(name); n++ {
+		name = fmt.Sprintf("%s-%s-%d", in.Game.ID, home.Slug(in.Name), n)
+	}
+	return name, nil
 }
 
 func kinds(names []string) []archive.Kind {

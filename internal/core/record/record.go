@@ -150,8 +150,11 @@ func Line(ctx context.Context, h *home.Home, name string) (logbook.Playthrough, 
 // NewLine is a playthrough of an install that is called after a title. One of that name must not be there.
 func NewLine(ctx context.Context, h *home.Home, in *game.Install, title string) (logbook.Playthrough, error) {
 	p := logbook.Playthrough{Name: home.Slug(title), Title: title, Game: in.Game.ID, Install: in.Name, Started: h.Now(), Active: true}
-	if p.Name == in.Game.ID {
+	switch {
+	case p.Name == in.Game.ID:
 		p.Title = in.Game.Title
+	case p.Name == title && strings.HasPrefix(p.Name, in.Game.ID+"-"): // an install's first line
+		p.Title = in.Game.Title + ", " + strings.TrimPrefix(p.Name, in.Game.ID+"-")
 	}
 	if err := archive.CheckName(p.Name); err != nil {
 		return p, problem.Usage(nil, "%v", err)
