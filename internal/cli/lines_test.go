@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -221,4 +222,30 @@ func TestAnInstallIsNotReplacedInSilence(t *testing.T) {
 	out := w.ok("games", "add", "tidewrack", "--at", w.path("games", "T2"), "--prefix", w.path("prefix"), "--yes").out
 	assert.Contains(t, out, "tidewrack@main was at "+w.path("games", "Tidewrack")+", where it is no more")
 	assert.Contains(t, w.ok("look", "tidewrack").out, "Nothing has changed since tidewrack.1")
+}
+
+// TestAKeepLeavesNothingOutInSilence has what was left out without a word: a save that is older than the line, and mods of a folder that a
+// store manages.
+func TestAKeepLeavesNothingOutInSilence(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.ok("playthroughs", "start", "Second", "tidewrack")
+	require.NoError(t, os.CopyFS(w.voyages("slot_07"), os.DirFS(w.voyages("slot_00"))))
+	long := time.Date(2024, 1, 2, 3, 4, 5, 0, time.UTC)
+	for _, name := range []string{"chart.bin", "voyage.json.gz", ""} {
+		require.NoError(t, os.Chtimes(w.voyages("slot_07", name), long, long))
+	}
+	assert.Regexp(t, `saves +1 save\b`, w.ok("keep", "tidewrack").out)
+
+	// One of two accounts is gone: the other's saves come back all the same.
+	second := filepath.Join(filepath.Dir(w.voyages()), "80000")
+	require.NoError(t, os.CopyFS(second, os.DirFS(w.voyages())))
+	w.ok("keep", "tidewrack")
+	require.NoError(t, os.RemoveAll(second))
+	before := state(t, w.voyages("slot_07"))
+	w.emptied("slot_07")
+	out := w.ok("restore", "second.2", "--only", "saves", "--yes").out
+	assert.Contains(t, out, "has no folder saves of account 80000 now: left out")
+	assert.Equal(t, before, state(t, w.voyages("slot_07")))
 }

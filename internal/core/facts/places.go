@@ -62,6 +62,7 @@ func (g gathering) places() error {
 			continue
 		}
 		old, had := before[key]
+		s.Seen = had
 		g.learn(s, old.Digest)
 		if had && old.Digest != s.Digest {
 			s.Was = &old
@@ -125,7 +126,7 @@ func (g gathering) lines() error {
 	}
 	var places []line.Place
 	for _, s := range g.Saves {
-		places = append(places, line.Place{Key: s.Key(), Modified: s.Modified})
+		places = append(places, line.Place{Key: s.Key(), Modified: s.Modified, Seen: s.Seen})
 	}
 	owned := line.Resolve(own, others, places)
 	for i := range g.Gone {

@@ -30,6 +30,8 @@ type Save struct {
 	Unread error
 	// Line is the playthrough that it belongs to; "" where unassigned.
 	Line string
+	// Seen tells that an earlier look found a save at its place.
+	Seen bool
 	// Kept tells that the newest snapshot has it in just this state.
 	Kept bool
 	// Shrank is what it was at the last look, where it has lost most of its size since; else nil.

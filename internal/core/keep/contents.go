@@ -252,8 +252,9 @@ func keptSave(sv *facts.Save, nodes []archive.Node) archive.KeptSave {
 	return kept
 }
 
-// kept reports whether a mod is kept when mods are: the game's own content and what another program manages are not.
-func kept(m *mod.Mod) bool { return !m.Kind.Base && !m.Folder.Managed }
+// kept reports whether a mod is kept when mods are: all are but the game's own content. What another program manages is, too: it may take it
+// away at any time.
+func kept(m *mod.Mod) bool { return !m.Kind.Base }
 
 // mods keeps the mods themselves.
 func (kp *keeper) mods(ctx context.Context, st *facts.State) error {

@@ -128,6 +128,7 @@ func (r *restorer) mods(root archive.Root) error {
 	if err != nil {
 		return err
 	}
+	var others []string // mods of a folder that another program owns: it is never written
 	present := map[string]*mod.Mod{}
 	for _, m := range r.st.Mods.Mods {
 		if m.Folder.Path == folder.Path {
@@ -150,7 +151,15 @@ func (r *restorer) mods(root archive.Root) error {
 			}
 			step.Was = strings.TrimSpace(m.Name() + " " + m.Version)
 		}
+		if folder.Managed {
+			others = append(others, path.Base(top))
+			continue
+		}
 		r.p.Put(r.ctx, step, plan.LeaveAside(), nil, plan.Target{Root: folder.Path, Name: top, Fill: r.fill(nodes, top), Source: inSnapshot(r.snap)})
+	}
+	if len(others) > 0 {
+		r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s: another program owns %s, which is never written; %s has them, restore --to brings them into a folder of your own",
+			strings.Join(others, ", "), folder.Path, r.snap.Address()))
 	}
 	return nil
 }

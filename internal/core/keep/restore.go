@@ -154,6 +154,10 @@ func (r *restorer) roots(req RestoreRequest) error {
 		case archive.Mods:
 			err = r.mods(root)
 		}
+		if gone := (*noFolderError)(nil); errors.As(err, &gone) && req.Slot == "" && len(r.snap.Roots) > 1 { // the rest comes back all the same
+			r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s: left out", gone))
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -277,9 +281,6 @@ func kindOf(d *game.Description, id string) *game.Save {
 func (r *restorer) folder(root archive.Root) (game.Located, error) {
 	for _, f := range r.st.Folders {
 		if f.ID == root.Folder && f.Account == root.Account {
-			if f.Managed {
-				return f, problem.Usage(nil, "the folder %s belongs to another program and is never written", f.ID)
-			}
 			return f, nil
 		}
 	}
@@ -288,8 +289,14 @@ func (r *restorer) folder(root archive.Root) (game.Located, error) {
 		where += " of account " + root.Account
 	}
 	hints := problem.Advise("start the game once").Or(problem.Do("restore", r.snap.Address()).With("to", "DIR"))
-	return game.Located{}, problem.Usage(hints, "%s has no folder %s now", r.st.Called, where)
+	missing := &noFolderError{r.st.Called, where}
+	return game.Located{}, &problem.Error{Text: missing.Error(), Hints: hints, Err: errors.Join(problem.ErrUsage, missing)}
 }
+
+// noFolderError says that a folder that a snapshot has is not there now.
+type noFolderError struct{ game, folder string }
+
+func (e *noFolderError) Error() string { return fmt.Sprintf("%s has no folder %s now", e.game, e.folder) }
 
 func (r *restorer) nodes(root archive.Root) ([]archive.Node, error) {
 	var nodes []archive.Node

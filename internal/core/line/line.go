@@ -17,6 +17,7 @@ import (
 type Place struct {
 	Key      logbook.Key
 	Modified time.Time
+	Seen     bool // an earlier look found a save there
 }
 
 // Install is what is known of the lines of one install.
@@ -74,7 +75,8 @@ func Resolve(own Install, others []Install, places []Place) Ownership {
 		}
 		o.Owner[p.Key] = own.Belongs[p.Key]
 		// Where another install's saves are there too, it may be that one which is played.
-		if o.Owner[p.Key] == "" && o.Active != "" && (untold || p.Modified.After(started)) && len(theirs) == 0 {
+		// One that was seen before and has no owner was left so on purpose, until it is written.
+		if o.Owner[p.Key] == "" && o.Active != "" && (untold || !p.Seen || p.Modified.After(started)) && len(theirs) == 0 {
 			o.Owner[p.Key] = o.Active
 			o.Claims = append(o.Claims, p.Key)
 		}

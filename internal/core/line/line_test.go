@@ -13,11 +13,11 @@ var began = time.Date(2026, 3, 1, 20, 0, 0, 0, time.UTC)
 
 func key(name string) logbook.Key { return logbook.Key{Folder: "saves", Name: name} }
 
-// places are saves by name, written so many hours after began.
+// places are saves by name, written so many hours after began; an earlier look saw the one called old.
 func places(hours map[string]int) []Place {
 	var list []Place
 	for name, h := range hours {
-		list = append(list, Place{key(name), began.Add(time.Duration(h) * time.Hour)})
+		list = append(list, Place{key(name), began.Add(time.Duration(h) * time.Hour), name == "old"})
 	}
 	return list
 }
@@ -36,10 +36,12 @@ func TestWhoseSaveItIs(t *testing.T) {
 		owner  map[string]string
 		claims int
 	}{
-		"no line at all":              {Install{}, nil, old, map[string]string{"old": ""}, 0},
-		"one line owns all":           {Install{Lines: []logbook.Playthrough{play("a", true, 0)}}, nil, old, map[string]string{"old": "a"}, 0},
-		"one closed line owns all":    {Install{Lines: []logbook.Playthrough{play("a", false, 0)}}, nil, old, map[string]string{"old": "a"}, 0},
-		"new ones are the active's":   {Install{Lines: []logbook.Playthrough{play("a", false, -9), play("b", true, 0)}}, nil, new, map[string]string{"new": "b"}, 1},
+		"no line at all":            {Install{}, nil, old, map[string]string{"old": ""}, 0},
+		"one line owns all":         {Install{Lines: []logbook.Playthrough{play("a", true, 0)}}, nil, old, map[string]string{"old": "a"}, 0},
+		"one closed line owns all":  {Install{Lines: []logbook.Playthrough{play("a", false, 0)}}, nil, old, map[string]string{"old": "a"}, 0},
+		"new ones are the active's": {Install{Lines: []logbook.Playthrough{play("a", false, -9), play("b", true, 0)}}, nil, new, map[string]string{"new": "b"}, 1},
+		"one with an old date that was never seen is new": {Install{Lines: []logbook.Playthrough{play("a", false, -9), play("b", true, 0)}}, nil,
+			map[string]int{"copied": -5}, map[string]string{"copied": "b"}, 1},
 		"older ones are nobody's":     {Install{Lines: []logbook.Playthrough{play("a", false, -9), play("b", true, 0)}}, nil, old, map[string]string{"old": ""}, 0},
 		"assigned ones stay":          {Install{Lines: []logbook.Playthrough{play("a", false, -9), play("b", true, 0)}, Belongs: map[logbook.Key]string{key("new"): "a"}}, nil, new, map[string]string{"new": "a"}, 0},
 		"nothing active, nothing new": {Install{Lines: []logbook.Playthrough{play("a", false, -9), play("b", false, 0)}}, nil, new, map[string]string{"new": ""}, 0},
