@@ -443,9 +443,29 @@ func TestKeepFromACopyMadeByHand(t *testing.T) {
 	for _, f := range []string{"voyage.json.gz", "chart.bin"} {
 		require.NoError(t, os.Chtimes(filepath.Join(copied, "slot_04", f), old, old))
 	}
+	require.NoError(t, os.MkdirAll(filepath.Join(copied, "config"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(copied, "config", "lamps.ini"), []byte("[lamps]\nbright=1\n"), 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(copied, "mods"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(copied, "mods", "order.txt"), []byte("deep-tides\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(copied, "what is this.doc"), []byte("from then"), 0o644))
 	w.ok("keep", "tidewrack")
+	for _, args := range [][]string{{"--dry-run"}, {"-m", "found on the old drive"}} { // the plan and the result list the same
+		r := w.ok(append([]string{"keep", "tidewrack", "--from", copied}, args...)...)
+		assert.Regexp(t, `saves +1 save\b`, r.out)
+		assert.Regexp(t, `settings +(1|2) files?`, r.out)
+		assert.Contains(t, r.out, "what is this.doc: no save of the game under a name that it uses")
+	}
+	assert.Contains(t, w.ok("kept", "tidewrack.2").out, "what is this.doc")
+	w.ok("restore", "tidewrack.2", "--to", w.path("from-then"))
+	assert.FileExists(t, w.path("from-then", "settings-1", "lamps.ini"))
+	var doc struct {
+		Snapshots []struct{ Mods []struct{ ID string } }
+	}
+	w.decode(&doc, "kept", "tidewrack.2")
+	require.Len(t, doc.Snapshots[0].Mods, 1, "the copy's own list")
+	assert.Equal(t, "deep-tides", doc.Snapshots[0].Mods[0].ID)
 	r := w.ok("keep", "tidewrack", "--from", copied, "-m", "found on the old drive")
-	assert.Contains(t, r.out, "kept tidewrack.2", "a number is never another's later")
+	assert.Contains(t, r.out, "kept tidewrack.3", "a number is never another's later")
 	assert.Contains(t, r.out, "3 February 2025")
 	assert.Contains(t, w.ok("kept").out, "found on the old drive")
 	assert.NotContains(t, w.ok("restore", "tidewrack", "--dry-run").out, "First Light", "the line alone is what was kept last on purpose, not an old copy")

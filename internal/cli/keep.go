@@ -99,7 +99,7 @@ func (a *app) keepDry(ctx context.Context, h *home.Home, in *game.Install, req k
 		return err
 	}
 	if a.json {
-		doc := view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: pre.Playthrough, Takes: pre.Takes}
+		doc := view.KeepPlanDoc{Head: view.NewHead("keep"), Playthrough: pre.Playthrough, Takes: pre.Takes, LeftOut: pre.LeftOut}
 		for _, other := range pre.Also {
 			doc.Also = append(doc.Also, other.Line)
 		}

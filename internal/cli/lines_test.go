@@ -249,3 +249,17 @@ func TestAKeepLeavesNothingOutInSilence(t *testing.T) {
 	assert.Contains(t, out, "has no folder saves of account 80000 now: left out")
 	assert.Equal(t, before, state(t, w.voyages("slot_07")))
 }
+
+// TestALineThatRestsKeepsItsModList asks for a keep of a line while another one is played with other mods.
+func TestALineThatRestsKeepsItsModList(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.ok("playthroughs", "start", "Second", "tidewrack")
+	require.NoError(t, os.WriteFile(w.path("games", "Tidewrack", "mods", "order.txt"), []byte("deep-tides\n"), 0o644))
+	out := w.ok("keep", "tidewrack", "--as", "tidewrack").out
+	assert.Contains(t, out, "nothing to keep: Tidewrack rests, and tidewrack.1 has its saves as they are")
+	assert.NotContains(t, w.ok("kept", "tidewrack").out, "tidewrack.2")
+	w.written("slot_01", "played on with the list of now")
+	assert.Contains(t, w.ok("keep", "tidewrack", "--as", "tidewrack").out, "kept tidewrack.2")
+}

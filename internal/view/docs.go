@@ -109,9 +109,10 @@ type TestDoc struct {
 // KeepPlanDoc is what keeping would take.
 type KeepPlanDoc struct {
 	Head
-	Playthrough string      `json:"playthrough,omitempty"`
-	Takes       []keep.Item `json:"takes"`
-	Also        []string    `json:"also,omitempty"` // other lines that would be kept, since their saves have changed
+	Playthrough string            `json:"playthrough,omitempty"`
+	Takes       []keep.Item       `json:"takes"`
+	LeftOut     []archive.LeftOut `json:"left_out,omitempty"` // of a copy made by hand
+	Also        []string          `json:"also,omitempty"`     // other lines that would be kept, since their saves have changed
 }
 
 // KeepDoc is what keeping did; numbers are bytes.

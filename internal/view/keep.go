@@ -31,6 +31,7 @@ func (p *Printer) KeepPlan(plan *keep.Preview, in string) {
 		}
 		p.Line("  %-9s %s, %s", t.What, count, Size(t.Bytes))
 	}
+	p.LeftOut(plan.LeftOut)
 	for _, other := range plan.Also {
 		p.Line("")
 		p.Line("  %s went on too and would be kept: %s", Text(other.Line), strings.Join(newAndChanged(other.New, other.Changed), ", "))
@@ -42,6 +43,11 @@ func (p *Printer) KeepPlan(plan *keep.Preview, in string) {
 // Kept writes what keeping did.
 func (p *Printer) Kept(k *keep.Kept) {
 	s := k.Snapshot
+	if k.Unchanged {
+		p.Line("nothing to keep: %s rests, and %s has its saves as they are", Text(s.Title), p.paint(strong, s.Address()))
+		p.Next(problem.Do("kept", s.Address()), problem.Do("swap", s.Playthrough))
+		return
+	}
 	p.Line("%s %s", p.paint(good, "kept"), p.paint(strong, s.Address()))
 	p.Line("")
 	if s.Set {
@@ -67,6 +73,9 @@ func (p *Printer) Kept(k *keep.Kept) {
 		}
 		p.Line("  %-9s %s", "mods", list)
 	} else {
+		if s.Mods != nil {
+			p.Line("  %-9s list of %d, the copy's own", "mods", len(s.Mods))
+		}
 		p.Line("  %-9s %s", "date", s.Taken.Local().Format("2 January 2006 15:04")+", from the copy's own files")
 	}
 	for _, c := range k.ModChanges {

@@ -98,6 +98,9 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 		if err := record.Seen(ctx, h, st); err != nil {
 			return nil, err
 		}
+		if snap := resting(h, st, req); snap != nil {
+			return &Kept{State: st, Archive: a.Dir, Snapshot: snap, Since: snap, Unchanged: true}, nil
+		}
 		var kept *Kept
 		if req.As == "" && st.Current() == nil && len(st.Others) > 0 {
 			kp.abandon()
@@ -111,6 +114,21 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 		kept.Gone = st.Gone
 		return kept, record.Acknowledged(ctx, h, st)
 	})
+}
+
+// resting is the newest snapshot of a line that is asked for by name, is not active, and whose saves are just as that snapshot has them; else
+// nil. What mods and settings are now belongs to the line that is played: they are not filed under one that rests.
+func resting(h *home.Home, st *facts.State, req Request) *archive.Snapshot {
+	current := st.Current()
+	went := slices.ContainsFunc(st.Others, func(s facts.Since) bool { return s.Line == req.As })
+	if req.As == "" || req.From != "" || req.With != nil || current == nil || current.Name == req.As || went {
+		return nil
+	}
+	snap, err := newestOf(h, req.As)
+	if err != nil {
+		return nil
+	}
+	return snap
 }
 
 // others keeps the lines that are not played now but whose saves have changed all the same: a keep leaves no changed save behind. What was

@@ -14,13 +14,15 @@ import (
 type Preview struct {
 	Playthrough string // "" where one would be started
 	Takes       []Item // in the order in which they are told
+	// LeftOut is what of a copy made by hand is not taken in.
+	LeftOut []archive.LeftOut
 	// Also are other lines that are kept with it, since their saves have changed.
 	Also []facts.Since
 }
 
 // Item is one sort of what would be kept.
 type Item struct {
-	What  string `json:"what"`  // saves, mods, game, settings, data or pictures; copy for one that was made by hand
+	What  string `json:"what"`  // saves, mods, game, settings, data or pictures
 	Count int    `json:"count"` // saves or mods, else files
 	Bytes int64  `json:"bytes"`
 }
@@ -32,18 +34,15 @@ func Look(ctx context.Context, h *home.Home, in *game.Install, req Request, sett
 		return nil, err
 	}
 	pre := &Preview{Playthrough: p.Name}
-	if req.From != "" {
-		copied := Item{What: "copy"}
-		err := tree.Walk(ctx, req.From, func(e tree.Entry) error { copied.add(e); return nil })
-		pre.Takes = append(pre.Takes, copied)
-		return pre, err
-	}
 	if req.With == nil {
 		req.With = kinds(p.Keeps)
 	}
 	st, err := facts.Gather(ctx, h, in)
 	if err != nil {
 		return nil, err
+	}
+	if req.From != "" {
+		return pre, pre.copy(ctx, st, req.From)
 	}
 	kp := keeper{h: h, in: in, req: req}
 	if !settings {
@@ -77,6 +76,27 @@ func Look(ctx context.Context, h *home.Home, in *game.Install, req Request, sett
 		pre.Takes = append(pre.Takes, itself)
 	}
 	return pre, nil
+}
+
+// copy adds what a copy made by hand holds.
+func (pre *Preview) copy(ctx context.Context, st *facts.State, dir string) error {
+	c, err := readCopy(ctx, st, dir)
+	if err != nil {
+		return err
+	}
+	saves := Item{What: string(archive.Saves), Count: len(c.saves)}
+	for _, sv := range c.saves {
+		saves.Bytes += sv.Size
+	}
+	pre.Takes, pre.LeftOut = append(pre.Takes, saves), c.leftOut
+	for _, f := range c.files {
+		item := Item{What: string(f.group.Kind)}
+		for _, g := range f.groups {
+			item.add(g.Entries[0])
+		}
+		pre.Takes = append(pre.Takes, item)
+	}
+	return nil
 }
 
 func savesOf(st *facts.State, line string) Item {

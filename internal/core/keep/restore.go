@@ -296,7 +296,9 @@ func (r *restorer) folder(root archive.Root) (game.Located, error) {
 // noFolderError says that a folder that a snapshot has is not there now.
 type noFolderError struct{ game, folder string }
 
-func (e *noFolderError) Error() string { return fmt.Sprintf("%s has no folder %s now", e.game, e.folder) }
+func (e *noFolderError) Error() string {
+	return fmt.Sprintf("%s has no folder %s now", e.game, e.folder)
+}
 
 func (r *restorer) nodes(root archive.Root) ([]archive.Node, error) {
 	var nodes []archive.Node
