@@ -95,7 +95,7 @@ func TestKeepSaysWhatItWouldTake(t *testing.T) {
 	assert.Equal(t, 12, doc.Takes[2].Count)
 	w.decode(&doc, "keep", "tidewrack", "--dry-run", "--settings", "plain")
 	assert.Len(t, doc.Takes, 1)
-	assert.Contains(t, w.fails(0, "keep", "tidewrack", "--dry-run", "--from", w.path("downloads")).out, "copy ")
+	assert.Contains(t, w.fails(2, "keep", "tidewrack", "--dry-run", "--from", w.path("downloads")).err, "holds no save")
 	w.ok("keep", "tidewrack", "--with", "nothing", "--always")
 	assert.NotContains(t, w.ok("keep", "tidewrack", "--dry-run").out, "\n  mods")
 }

@@ -51,13 +51,15 @@ func TestSwap(t *testing.T) {
 	assert.Equal(t, first, state(t, w.voyages()))
 	assert.Regexp(t, `tidewrack .*active`, w.ok("playthroughs").out, "and the one that was played is so again")
 
-	stray := w.voyages("slot_07") // of neither: it was there before the active one was started
+	stray := w.voyages("slot_07") // however old it is: nobody had seen it, so it is the active one's
 	require.NoError(t, os.CopyFS(stray, os.DirFS(w.voyages("slot_01"))))
 	old := time.Now().Add(-1000 * time.Hour)
 	for _, f := range []string{"voyage.json.gz", "chart.bin", "."} {
 		require.NoError(t, os.Chtimes(filepath.Join(stray, f), old, old))
 	}
 	w.ok("swap", "night-run", "--yes")
+	assert.NoDirExists(t, stray)
+	w.ok("swap", "tidewrack", "--yes")
 	assert.DirExists(t, stray)
 	w.ok("archive", "verify")
 }

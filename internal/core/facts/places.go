@@ -27,7 +27,7 @@ func (g Gone) Handle(st *State) string {
 	folder, account, _ := strings.Cut(g.Folder, ":")
 	for _, s := range st.Saves {
 		if strings.EqualFold(s.Handle(), own) {
-			words := game.FolderWords(folder, account)
+			words := FolderWords(folder, account)
 			return words[len(words)-1] + "/" + own
 		}
 	}

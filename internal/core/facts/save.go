@@ -175,11 +175,20 @@ func InferMods(set mod.Set, written time.Time) []modlist.Needed {
 	return needed
 }
 
-// Meant are the saves that a slot, as the game shows it, or a name could mean; folder narrows it down (see game.Located.Words).
+// FolderWords are what a folder of that id and account ("" where it belongs to none) may be called in addresses, the shortest first: its account,
+// its id, or both.
+func FolderWords(id, account string) []string {
+	if account == "" {
+		return []string{id}
+	}
+	return []string{account, id, id + ":" + account}
+}
+
+// Meant are the saves that a slot, as the game shows it, or a name could mean; folder narrows it down (see FolderWords).
 func (st *State) Meant(folder, name string) []*Save {
 	var found []*Save
 	for _, s := range st.Saves {
-		if folder != "" && !slices.Contains(s.Folder.Words(), folder) {
+		if folder != "" && !slices.Contains(FolderWords(s.Folder.ID, s.Folder.Account), folder) {
 			continue
 		}
 		if s.HasSlot && strings.EqualFold(s.SlotShown(), name) || s.Name == name || st.Install.FoldsCase() && strings.EqualFold(s.Name, name) {
@@ -222,13 +231,13 @@ func (st *State) folderWord(s *Save) string {
 	same := func(word string) int {
 		n := 0
 		for _, other := range st.Saves {
-			if strings.EqualFold(other.Handle(), s.Handle()) && (word == "" || slices.Contains(other.Folder.Words(), word)) {
+			if strings.EqualFold(other.Handle(), s.Handle()) && (word == "" || slices.Contains(FolderWords(other.Folder.ID, other.Folder.Account), word)) {
 				n++
 			}
 		}
 		return n
 	}
-	words := s.Folder.Words()
+	words := FolderWords(s.Folder.ID, s.Folder.Account)
 	if same("") < 2 {
 		return ""
 	}

@@ -22,17 +22,6 @@ type Located struct {
 	Value string
 }
 
-// Words are what the folder may be called in addresses, the shortest first: its account, its id, or both.
-func (l Located) Words() []string { return FolderWords(l.ID, l.Account) }
-
-// FolderWords are what a folder of that id and account ("" where it belongs to none) may be called in addresses, the shortest first.
-func FolderWords(id, account string) []string {
-	if account == "" {
-		return []string{id}
-	}
-	return []string{account, id, id + ":" + account}
-}
-
 // ErrOutOfBounds says that a description leads to a folder that it must not.
 var ErrOutOfBounds = errors.New("is out of bounds")
 

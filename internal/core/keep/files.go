@@ -158,7 +158,7 @@ func (r *restorer) mods(root archive.Root) error {
 		r.p.Put(r.ctx, step, plan.LeaveAside(), nil, plan.Target{Root: folder.Path, Name: top, Fill: r.fill(nodes, top), Source: inSnapshot(r.snap)})
 	}
 	if len(others) > 0 {
-		r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s: another program owns %s, which is never written; %s has them, restore --to brings them into a folder of your own",
+		r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s: another program owns %s, which is never written; %s has them, and can be restored into a folder of your own",
 			strings.Join(others, ", "), folder.Path, r.snap.Address()))
 	}
 	return nil

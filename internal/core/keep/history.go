@@ -9,7 +9,6 @@ import (
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/facts"
-	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 )
 
@@ -77,7 +76,7 @@ func HistoryOf(ctx context.Context, h *home.Home, st *facts.State, folder, name 
 // means reports whether a slot or a name means the save at a place of the archive.
 func means(states *archive.States, place, folder, name string) bool {
 	parts := strings.SplitN(place, "\x00", 3)
-	if len(parts) < 3 || folder != "" && !slices.Contains(game.FolderWords(parts[0], parts[1]), folder) {
+	if len(parts) < 3 || folder != "" && !slices.Contains(facts.FolderWords(parts[0], parts[1]), folder) {
 		return false
 	}
 	return parts[2] == name || slices.ContainsFunc(states.Of(place), func(k archive.KeptState) bool { return strings.EqualFold(k.Slot, name) })

@@ -121,7 +121,8 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 func resting(h *home.Home, st *facts.State, req Request) *archive.Snapshot {
 	current := st.Current()
 	went := slices.ContainsFunc(st.Others, func(s facts.Since) bool { return s.Line == req.As })
-	if req.As == "" || req.From != "" || req.With != nil || current == nil || current.Name == req.As || went {
+	known := slices.ContainsFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == req.As })
+	if !known || req.From != "" || len(req.With) > 0 || current == nil || current.Name == req.As || went {
 		return nil
 	}
 	snap, err := newestOf(h, req.As)

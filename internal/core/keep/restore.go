@@ -90,7 +90,7 @@ func oneSave(snap *archive.Snapshot, slot string) error {
 	var found []archive.KeptSave
 	for _, k := range snap.Saves {
 		if isCalled(k, slot) {
-			words := game.FolderWords(k.Folder, k.Account)
+			words := facts.FolderWords(k.Folder, k.Account)
 			found = append(found, k)
 			hints = hints.Or(problem.Advise("%s/%s", words[len(words)-1], cmp.Or(k.Slot, k.Name)))
 		}
@@ -110,7 +110,7 @@ func isCalled(k archive.KeptSave, slot string) bool {
 		return true
 	}
 	folder, name, ok := strings.Cut(slot, "/")
-	return ok && (k.Slot == name || k.Name == name) && slices.Contains(game.FolderWords(k.Folder, k.Account), folder)
+	return ok && (k.Slot == name || k.Name == name) && slices.Contains(facts.FolderWords(k.Folder, k.Account), folder)
 }
 
 // nothing says why there is nothing to put back.
