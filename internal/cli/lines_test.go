@@ -263,3 +263,19 @@ func TestALineThatRestsKeepsItsModList(t *testing.T) {
 	w.written("slot_01", "played on with the list of now")
 	assert.Contains(t, w.ok("keep", "tidewrack", "--as", "tidewrack").out, "kept tidewrack.2")
 }
+
+// TestOlderOverNewerIsSaid looks at what is said of a step that puts an older save over a newer one.
+func TestOlderOverNewerIsSaid(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.written("slot_01", "another evening")
+	assert.Regexp(t, `→ slot 2 "Herring Sound", \d+ \w+\s+20\d\d \d\d:\d\d, slot_01\s+\(the older one; kept first\)`, w.ok("restore", "tidewrack.1", "--dry-run").out)
+	assert.Contains(t, w.ok("place", "downloads/quiet-cove.zip", "--slot", "2", "--dry-run").out, "the older one")
+	var doc struct{ Plan []struct{ Older bool } }
+	w.decode(&doc, "restore", "tidewrack.1", "--slot", "2", "--dry-run")
+	assert.True(t, doc.Plan[0].Older)
+
+	w.ok("restore", "tidewrack.1", "--slot", "2", "--yes") // keeps the other evening as tidewrack.2
+	assert.NotContains(t, w.ok("restore", "tidewrack.2", "--dry-run").out, "the older one")
+}

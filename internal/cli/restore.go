@@ -21,6 +21,7 @@ func (a *app) restore() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "slot", Usage: "only the save in slot `N`, or of that name"},
 			&ucli.StringSliceFlag{Name: "only", Usage: "only `WHAT`: saves, settings, data of mods, mods, pictures; or the game, --to a folder"},
+			olderFlag(),
 			&ucli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the game's", TakesFile: true},
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
@@ -57,7 +58,7 @@ func (a *app) restore() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, h, carry{command: "restore", plan: p, done: "restored " + snap.Address(), question: "Put this back?"})
+			return a.carryOut(ctx, h, carry{command: "restore", plan: p, done: "restored " + snap.Address(), question: "Put this back?", older: cmd.Bool("older")})
 		},
 	}
 }

@@ -102,8 +102,14 @@ type carry struct {
 	apply    change // nil is the plan itself
 	done     string // what to say when it is done
 	question string
+	older    bool // what is older may be put over what is newer without a second question
 	// after is what is to be done once it is made; it may be nil.
 	after func(context.Context) error
+}
+
+// olderFlag is for commands that may put an older save over a newer one.
+func olderFlag() *ucli.BoolFlag {
+	return &ucli.BoolFlag{Name: "older", Usage: "put what is older over what is newer without asking again"}
 }
 
 // carryOut shows a plan, asks, keeps first what would go, makes the change, and records what is there then.
@@ -141,6 +147,11 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 		show(nil)
 		if err := a.confirm(c.question); err != nil {
 			return err
+		}
+		if n := pl.Older(); n > 0 && !c.older {
+			if err := a.confirm(view.Count(n, "save is", "saves are") + " older than what is there. Put the older over the newer?"); err != nil {
+				return err
+			}
 		}
 	}
 	backup, err := keep.Before(ctx, h, pl)

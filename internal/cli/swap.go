@@ -16,6 +16,7 @@ func (a *app) swap() *ucli.Command {
 		Name: "swap", Category: "play", Usage: "put the present playthrough away and bring another one: saves, mod list, settings", ArgsUsage: "PLAYTHROUGH",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
+			olderFlag(),
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when a mod that it needs is neither installed nor kept"},
 		},
 		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
@@ -35,7 +36,7 @@ func (a *app) swap() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?"})
+			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?", older: cmd.Bool("older")})
 		}),
 	}
 }

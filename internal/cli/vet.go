@@ -83,6 +83,7 @@ func (a *app) place() *ucli.Command {
 			&ucli.StringFlag{Name: "in", Usage: "into the folder of `ACCOUNT`"},
 			&ucli.StringFlag{Name: "for", Usage: "into the install `GAME@INSTALL`"},
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when it is unfit"},
+			olderFlag(),
 		},
 		Action: a.with(1, 1, a.placeOne),
 	}
@@ -132,5 +133,5 @@ func (a *app) placeOne(ctx context.Context, cmd *ucli.Command, h *home.Home) err
 		return record.Learnt(ctx, h, learnt)
 	}
 	done := fmt.Sprintf("placed %s into %s of %s", view.Text(j.Save.Candidate.Name), where, j.State.Called)
-	return a.carryOut(ctx, h, carry{command: "place", plan: p, done: done, question: "Place it?", after: after})
+	return a.carryOut(ctx, h, carry{command: "place", plan: p, done: done, question: "Place it?", after: after, older: cmd.Bool("older")})
 }

@@ -187,13 +187,15 @@ type StepDoc struct {
 	Was  string    `json:"was,omitempty"` // what is there now
 	Path string    `json:"path"`
 	Note string    `json:"note,omitempty"`
+	// Older tells that a save is put over one that was written later.
+	Older bool `json:"older,omitempty"`
 }
 
 // Change makes the document of a planned change.
 func Change(command string, pl *plan.Plan) ChangeDoc {
 	d := ChangeDoc{Head: NewHead(command), Plan: []StepDoc{}, Warnings: append([]string{}, pl.Warnings...)}
 	for _, s := range pl.Steps {
-		d.Plan = append(d.Plan, StepDoc{s.Verb, s.What, s.Was, s.Path(), s.Note})
+		d.Plan = append(d.Plan, StepDoc{s.Verb, s.What, s.Was, s.Path(), s.Note, s.Older()})
 	}
 	return d
 }

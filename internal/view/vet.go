@@ -182,6 +182,9 @@ func (p *Printer) about(s plan.Step, kept map[string]string) string {
 	if s.Was != "" {
 		text = Text(s.Was) + " → " + text
 	}
+	if s.Verb == plan.Replace && !s.Saved.IsZero() {
+		text += ", " + s.Saved.Local().Format("2 January 2006 15:04")
+	}
 	if s.Name != "" && s.Verb != plan.Set && !strings.Contains(s.What, s.Name) {
 		text += " as " + Text(s.Name)
 		if s.Verb != plan.Put {
@@ -189,6 +192,9 @@ func (p *Printer) about(s plan.Step, kept map[string]string) string {
 		}
 	}
 	var notes []string
+	if s.Older() {
+		notes = append(notes, "the older one")
+	}
 	if s.Note != "" {
 		notes = append(notes, Text(s.Note))
 	}

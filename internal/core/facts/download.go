@@ -93,6 +93,9 @@ func (d *Download) savesOf(ctx context.Context, h *home.Home, games []*game.Desc
 			for _, e := range d.Entries {
 				if slices.Contains(c.Files, e.Path) {
 					sv.Files, sv.Size = append(sv.Files, e), sv.Size+e.Size
+					if e.ModTime.After(sv.Modified) {
+						sv.Modified = e.ModTime
+					}
 				}
 			}
 			f := &Found{&Save{Save: sv}, c, g}

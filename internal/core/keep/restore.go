@@ -199,7 +199,7 @@ func (r *restorer) saves(root archive.Root, wanted func(archive.KeptSave) bool) 
 
 func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []archive.Node) error {
 	now := r.st.At(folder, kept.Name)
-	step := plan.Step{What: kept.Called(), Root: folder.Path, Name: kept.Name}
+	step := plan.Step{What: kept.Called(), Root: folder.Path, Name: kept.Name, Saved: kept.Modified}
 	if now != nil && now.Digest == kept.Digest && now.Line == r.snap.Playthrough {
 		step.Verb, step.Note = plan.Leave, "unchanged"
 		r.p.Say(step)
@@ -226,7 +226,7 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	}
 	s := &plan.Save{Install: r.st.Install.Address(), Key: facts.KeyAt(folder, kept.Name), After: r.stand(kept, folder)}
 	if now != nil {
-		step.Was = plan.Describe(now)
+		step.Was, step.WasSaved = plan.Describe(now), now.Modified
 		s.Before = plan.Standing(r.st, now)
 	}
 	var targets []plan.Target

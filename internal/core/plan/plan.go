@@ -74,9 +74,27 @@ type Step struct {
 	Root string
 	Name string // in Root, slash-separated; the first of its targets
 	Note string
+	// Saved is when the save that is put was written, WasSaved the one that is there; zero where that is not known.
+	Saved, WasSaved time.Time
 
 	targets []target
 	effects []Effect
+}
+
+// Older reports whether a step puts a save over one that was written later.
+func (s Step) Older() bool {
+	return s.Verb == Replace && !s.Saved.IsZero() && s.Saved.Before(s.WasSaved.Truncate(time.Second))
+}
+
+// Older counts the steps that put a save over one that was written later.
+func (p *Plan) Older() int {
+	n := 0
+	for _, s := range p.Steps {
+		if s.Older() {
+			n++
+		}
+	}
+	return n
 }
 
 // Path is where the step's first target lies.
