@@ -62,10 +62,14 @@ func (a *app) keep() *ucli.Command {
 				return err
 			}
 			if a.json {
-				return view.JSON(a.Stdout, view.KeptDocument(k))
+				err = view.JSON(a.Stdout, view.KeptDocument(k))
+			} else {
+				a.printer().Kept(k)
 			}
-			a.printer().Kept(k)
-			return nil
+			if k.Missed && err == nil { // what was kept was kept all the same
+				return statusError(exitDeclined)
+			}
+			return err
 		}),
 	}
 }

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -278,4 +279,31 @@ func TestOlderOverNewerIsSaid(t *testing.T) {
 
 	w.ok("restore", "tidewrack.1", "--slot", "2", "--yes") // keeps the other evening as tidewrack.2
 	assert.NotContains(t, w.ok("restore", "tidewrack.2", "--dry-run").out, "the older one")
+}
+
+// TestAKeepWhileTheGameWrites has one world that is being written all the time: the others are kept, and this one is named.
+func TestAKeepWhileTheGameWrites(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			case <-time.After(time.Millisecond):
+				assert.NoError(t, os.WriteFile(w.voyages("slot_01", "chart.bin"), evening(fmt.Sprint("evening ", i)), 0o644))
+			}
+		}
+	}()
+	r := w.run("keep", "tidewrack")
+	assert.Equal(t, 7, r.status, r.err)
+	assert.Contains(t, r.out, "kept tidewrack.1")
+	assert.Regexp(t, `left out .*slot_01: is being written`, r.out)
+	assert.Contains(t, r.out, "6 saves")
+	close(stop)
+	<-done
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "7 saves")
+	w.ok("archive", "verify")
 }

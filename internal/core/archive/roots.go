@@ -22,6 +22,8 @@ import (
 type Group struct {
 	Dir     string
 	Entries []tree.Entry
+	// Busy is called, from several goroutines, where the entries go on changing: then they are left out. Without it that is an error.
+	Busy func()
 	// apart tells that the entries need not be read together. Then small files are stored several in one entry of the archive: one by one
 	// they would be packed badly, and slowly.
 	apart  bool
@@ -229,6 +231,10 @@ func (k *Keeping) each(ctx context.Context, sha bool, groups iter.Seq[Group], ta
 			r := &reader{k: k, sha: sha}
 			for t := range tasks {
 				nodes, err := r.stable(ctx, t.group)
+				if t.group.Busy != nil && errors.Is(err, tree.ErrBeingWritten) {
+					t.group.Busy()
+					nodes, err = nil, nil
+				}
 				if err != nil {
 					return err
 				}

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/assess"
@@ -35,6 +36,10 @@ type keeper struct {
 	before  *archive.Snapshot // the one before, or nil
 	roots   []archive.Root    // of what is heavy
 	leftOut []archive.LeftOut
+
+	strict bool // a save that is being written is an error
+	mu     sync.Mutex
+	busy   []*facts.Save // that are being written
 }
 
 // begin begins the snapshot, building on the newest one of the playthrough.
@@ -181,7 +186,11 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 					kp.omit(filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)), fmt.Errorf("a link out of the save, to %s", e.Target))
 				}
 			}
-			groups = append(groups, archive.Group{Dir: s.Folder.Path, Entries: entries})
+			group := archive.Group{Dir: s.Folder.Path, Entries: entries}
+			if !kp.strict {
+				group.Busy = func() { kp.isBusy(s) }
+			}
+			groups = append(groups, group)
 		}
 		root, nodes, err := kp.k.Root(ctx, root, groups, true)
 		if err != nil {
@@ -192,11 +201,28 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 		}
 		snap.Roots = append(snap.Roots, root)
 		for _, s := range byRoot[key] {
-			snap.Saves = append(snap.Saves, keptSave(s, nodes))
+			if !slices.Contains(kp.busy, s) {
+				snap.Saves = append(snap.Saves, keptSave(s, nodes))
+			}
 		}
+	}
+	for _, s := range kp.busy {
+		kp.omit(s.Path(), errBusy)
+	}
+	if len(kp.busy) > 0 && len(snap.Saves) == 0 {
+		return problem.Busy(problem.Advise("wait until the game has saved, then try again"), "%s %v; nothing has been kept", kp.busy[0].Path(), errBusy)
 	}
 	return nil
 }
+
+// isBusy notes a save that the game goes on writing. It is left out; the others are kept.
+func (kp *keeper) isBusy(s *facts.Save) {
+	kp.mu.Lock()
+	defer kp.mu.Unlock()
+	kp.busy = append(kp.busy, s)
+}
+
+var errBusy = errors.New("is being written")
 
 var errSpecial = errors.New("a pipe or a device, which cannot be kept")
 

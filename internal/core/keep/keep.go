@@ -18,7 +18,6 @@ import (
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
-	"ostrov/internal/core/line"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/plan"
@@ -59,6 +58,8 @@ type Kept struct {
 	Copies         []string // other archives that it was copied into
 	// Also is what was kept of other lines, whose saves had changed too.
 	Also []*Kept
+	// Missed tells that a save was being written that no earlier snapshot has either.
+	Missed bool
 	// Started is the playthrough that was made for it, or "".
 	Started string
 	// Unchanged tells that nothing was kept before a change, since all of it is in Snapshot already.
@@ -116,48 +117,16 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 	})
 }
 
-// resting is the newest snapshot of a line that is asked for by name, is not active, and whose saves are just as that snapshot has them; else
-// nil. What mods and settings are now belongs to the line that is played: they are not filed under one that rests.
-func resting(h *home.Home, st *facts.State, req Request) *archive.Snapshot {
-	current := st.Current()
-	went := slices.ContainsFunc(st.Others, func(s facts.Since) bool { return s.Line == req.As })
-	known := slices.ContainsFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == req.As })
-	if !known || req.From != "" || len(req.With) > 0 || current == nil || current.Name == req.As || went {
-		return nil
-	}
-	snap, err := newestOf(h, req.As)
-	if err != nil {
-		return nil
-	}
-	return snap
-}
-
-// others keeps the lines that are not played now but whose saves have changed all the same: a keep leaves no changed save behind. What was
-// kept of the active line is first, or nil.
-func others(ctx context.Context, h *home.Home, st *facts.State, first *Kept, before string) (*Kept, error) {
-	for _, since := range st.Others {
-		kept, err := keepLine(ctx, h, st, since.Line, before)
-		if err != nil {
-			return nil, fmt.Errorf("the saves of %s have changed and could not be kept: %w", since.Line, err)
-		}
-		if first == nil {
-			first = kept
-		} else {
-			first.Also = append(first.Also, kept)
-		}
-	}
-	return first, nil
-}
-
 // keepLine takes a snapshot of a line of a state that was looked at just now, before a change.
-func keepLine(ctx context.Context, h *home.Home, st *facts.State, name, before string) (*Kept, error) {
+// Strict says that it must have all that the line has.
+func keepLine(ctx context.Context, h *home.Home, st *facts.State, name, before string, strict bool) (*Kept, error) {
 	return intoArchive(h, func(a *archive.Archive) (*Kept, error) {
 		i := slices.IndexFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == name })
 		req := Request{As: name, Before: before}
 		if i >= 0 {
 			req.With = kinds(st.Lines[i].Keeps)
 		}
-		kp := &keeper{h: h, a: a, in: st.Install, req: req, progress: h.Meter("keep")}
+		kp := &keeper{h: h, a: a, in: st.Install, req: req, progress: h.Meter("keep"), strict: strict}
 		defer kp.abandon()
 		if err := kp.begin(ctx, name); err != nil {
 			return nil, err
@@ -231,7 +200,15 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	snap.LeftOut = append(kp.leftOut, kp.k.LeftOut()...)
+	if snap.LeftOut = append(kp.leftOut, kp.k.LeftOut()...); len(kp.busy) > 0 {
+		states, err := kp.a.States(p.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range kp.busy {
+			kept.Missed = kept.Missed || len(states.Of(s.Place())) == 0
+		}
+	}
 	if req.Before != "" && sameAs(snap, kept.Since) {
 		kept.Snapshot, kept.Unchanged = kept.Since, true
 		return kept, nil
@@ -285,21 +262,6 @@ func sameAs(snap, before *archive.Snapshot) bool {
 	return true
 }
 
-// presumed is the playthrough that will be kept, as far as it is known before looking; its name is "" where one must be started first.
-func presumed(ctx context.Context, h *home.Home, in *game.Install, as string) (logbook.Playthrough, error) {
-	all, err := h.Logbook.Playthroughs(ctx)
-	if err != nil {
-		return logbook.Playthrough{}, err
-	}
-	own := line.LinesOf(all, in.Game.ID, in.Name)
-	for _, p := range own {
-		if p.Name == as || as == "" && (p.Active || len(own) == 1) {
-			return p, nil
-		}
-	}
-	return logbook.Playthrough{}, nil
-}
-
 // apart refuses an archive that the game would find among its own files.
 func apart(h *home.Home, st *facts.State) error {
 	for _, f := range append(facts.FolderPaths(st.Folders), st.Install.Root) {
@@ -328,54 +290,6 @@ func (k *Kept) compare(snap *archive.Snapshot) {
 		}
 	}
 	k.ModChanges = modlist.Compare(k.Since.Mods, snap.Mods)
-}
-
-// lineFor finds the playthrough to keep, starting one where the install has none.
-func lineFor(ctx context.Context, h *home.Home, st *facts.State, as string, kept *Kept) (logbook.Playthrough, error) {
-	for _, p := range st.Lines {
-		if p.Name == as {
-			return p, nil
-		}
-	}
-	if as == "" {
-		if p := st.Current(); p != nil {
-			return *p, nil
-		}
-		if len(st.Lines) > 0 {
-			return logbook.Playthrough{}, problem.Usage(problem.Do("keep", st.Called).With("as", "PLAYTHROUGH"), "none of the playthroughs of %s is active: say which to keep", st.Called)
-		}
-		var err error
-		if as, err = FirstLine(ctx, h, st.Install); err != nil {
-			return logbook.Playthrough{}, err
-		}
-	} else if len(st.Lines) > 0 {
-		return logbook.Playthrough{}, problem.Usage(problem.Do("playthroughs start", as, st.Called), "%s has no playthrough %q", st.Called, as)
-	}
-	p, err := record.StartLine(ctx, h, st, as)
-	if err == nil {
-		kept.Started = p.Name
-	}
-	return p, err
-}
-
-// FirstLine is what the first line of an install is called: after the game, and after the install where the game has others or another line has
-// that name already.
-func FirstLine(ctx context.Context, h *home.Home, in *game.Install) (string, error) {
-	all, err := h.Logbook.Playthroughs(ctx)
-	if err != nil {
-		return "", err
-	}
-	taken := func(name string) bool {
-		return slices.ContainsFunc(all, func(p logbook.Playthrough) bool { return p.Name == name })
-	}
-	if called := h.Called(in); (called == in.Game.ID || in.Name == "main") && !taken(in.Game.ID) {
-		return in.Game.ID, nil
-	}
-	name := in.Game.ID + "-" + home.Slug(in.Name)
-	for n := 2; taken(name); n++ {
-		name = fmt.Sprintf("%s-%s-%d", in.Game.ID, home.Slug(in.Name), n)
-	}
-	return name, nil
 }
 
 func kinds(names []string) []archive.Kind {
@@ -418,7 +332,7 @@ func Before(ctx context.Context, h *home.Home, p *plan.Plan) (*Backup, error) {
 		if !worth {
 			continue
 		}
-		kept, err := keepLine(ctx, h, p.State, name, p.Title)
+		kept, err := keepLine(ctx, h, p.State, name, p.Title, true)
 		if err != nil {
 			return nil, fmt.Errorf("the present state could not be kept first, so nothing has been changed: %w", err)
 		}
