@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -88,27 +90,83 @@ func dryWorld(t *testing.T) *world {
 	return w
 }
 
+// assertDocument checks that the answer is one JSON document that keeps to a schema of its command, or to that of errors.
+func assertDocument(t *testing.T, r result, line []string) {
+	var head struct {
+		Ostrov  int
+		Command string
+	}
+	if !assert.NoError(t, json.Unmarshal([]byte(r.out), &head), "%v: %q", line, r.out) {
+		return
+	}
+	assert.Equal(t, 1, head.Ostrov, line)
+	assert.Contains(t, strings.Join(line, " "), head.Command, line)
+	document, err := jsonschema.UnmarshalJSON(strings.NewReader(r.out))
+	require.NoError(t, err)
+	files, err := filepath.Glob(filepath.Join("..", "..", "docs", "json", strings.ReplaceAll(head.Command, " ", "-")+"*.schema.json"))
+	require.NoError(t, err)
+	kept := 0
+	for _, file := range append(files, filepath.Join("..", "..", "docs", "json", "error.schema.json")) {
+		schema, err := jsonschema.NewCompiler().Compile(file)
+		require.NoError(t, err)
+		if schema.Validate(document) == nil {
+			kept++
+		}
+	}
+	assert.Positive(t, kept, "%v keeps to a schema: %s", line, r.out)
+}
+
+func TestErrorsAreDocumentsToo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for status, args := range map[int][]string{2: {"needs", "tidewrack/88", "--json"}, 1: {"vet", "missing.zip", "--json"}, 7: {"place", "downloads/quiet-cove.zip", "--json"}} {
+		r := w.fails(status, args...)
+		assertDocument(t, r, args)
+		var doc struct {
+			Error struct {
+				Text   string
+				Status int
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(r.out), &doc), r.out)
+		assert.Equal(t, status, doc.Error.Status)
+		assert.NotEmpty(t, doc.Error.Text)
+		assert.Contains(t, r.err, doc.Error.Text)
+	}
+	assertDocument(t, w.fails(2, "keep", "--json", "--nonsense"), []string{"keep"})
+	assertDocument(t, w.ok("saves", "--json"), []string{"saves"})
+	assertDocument(t, w.ok("mods", "--json"), []string{"mods"})
+	assertDocument(t, w.ok("games", "show", "--json"), []string{"games", "show"})
+	for _, title := range []string{"Tidewrack", "Brass Orchard"} {
+		assert.Contains(t, w.ok("saves").out, title)
+		assert.Contains(t, w.ok("mods").out, title)
+	}
+}
+
 func TestDryRunChangesNothing(t *testing.T) {
 	t.Parallel()
 	w := dryWorld(t)
 	covered := map[string]bool{"help": true}
 	before := everything(t, w.dir)
 	for _, args := range dryRuns {
-		for _, json := range []bool{false, true} {
+		for _, document := range []bool{false, true} {
 			line := append([]string{"--dry-run"}, args...)
 			if i := len(args) - 2; i > 0 && args[i] == "--" { // options stand before the game's command
 				line = append(append([]string{}, args[:i]...), append([]string{"--dry-run"}, args[i:]...)...)
 			}
-			if json {
+			if document {
 				line = append([]string{"--json"}, line...)
 			}
 			r := w.run(line...)
 			assert.NotContains(t, r.err, "panic", line)
+			if document && args[0] != "demo" {
+				assertDocument(t, r, line)
+			}
 			assert.NotEqual(t, 2, r.status, "%v is used as meant: %s", line, r.err)
 			if now := everything(t, w.dir); !assert.ObjectsAreEqual(before, now) {
 				require.Equal(t, before, now, "%v changes something", line)
 			}
-			if json && r.status == 0 {
+			if document && r.status == 0 {
 				assert.True(t, strings.HasPrefix(r.out, "{"), "%v prints JSON: %.200s", line, r.out)
 			}
 		}

@@ -179,6 +179,7 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 	if err != nil {
 		return err
 	}
+	all := view.AllFoldersDoc{Head: view.NewHead("games show")}
 	for i, in := range installs {
 		err := facts.Open(ctx, h, in)
 		if err != nil && !errors.Is(err, game.ErrOutOfBounds) && !errors.Is(err, game.ErrUnconfirmed) {
@@ -189,10 +190,11 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 			return err
 		}
 		if a.json {
-			if len(installs) > 1 {
-				return &usageError{fmt.Errorf("with --json, name one install"), "ostrov games show"}
+			if len(installs) == 1 {
+				return a.installJSON("games show", in, folders)
 			}
-			return a.installJSON("games show", in, folders)
+			all.Installs = append(all.Installs, view.Install(in, folders))
+			continue
 		}
 		if i > 0 {
 			fmt.Fprintln(a.Stdout)
@@ -202,6 +204,9 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 			return err
 		}
 		a.printer().Folders(in, folders, groups)
+	}
+	if a.json {
+		return view.JSON(a.Stdout, all)
 	}
 	return nil
 }

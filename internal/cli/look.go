@@ -222,16 +222,31 @@ func (a *app) mods() *ucli.Command {
 		Name: "mods", Category: "see", Usage: "the mod set: on or off, in which order, what each needs", ArgsUsage: "[GAME]",
 		Flags: []ucli.Flag{&ucli.StringFlag{Name: "write", Usage: "write the mod list to `FILE`: .json, .csv or .md", TakesFile: true}},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			return a.one(ctx, cmd, func(h *home.Home, l *assess.Install) error {
-				if file := cmd.String("write"); file != "" {
-					return a.writeMods(h, l, file)
-				}
+			if file := cmd.String("write"); file != "" {
+				return a.one(ctx, cmd, func(h *home.Home, l *assess.Install) error { return a.writeMods(h, l, file) })
+			}
+			all, err := a.each(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if a.json && len(all) == 1 {
+				return view.JSON(a.Stdout, view.Mods(all[0]))
+			}
+			doc := view.AllModsDoc{Head: view.NewHead("mods")}
+			for i, l := range all {
 				if a.json {
-					return view.JSON(a.Stdout, view.Mods(l))
+					doc.Installs = append(doc.Installs, view.Mods(l))
+					continue
+				}
+				if i > 0 {
+					fmt.Fprintln(a.Stdout)
 				}
 				a.printer().Mods(l)
-				return nil
-			})
+			}
+			if a.json {
+				return view.JSON(a.Stdout, doc)
+			}
+			return nil
 		},
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,6 +85,8 @@ type app struct {
 	// reads tells that the command writes nothing, whatever it is asked: not even what it has seen.
 	reads bool
 	out   *answer
+	// command is the one that runs, without the program's name.
+	command string
 }
 
 // Run runs the command line and returns the exit status.
@@ -148,6 +151,10 @@ func (a *app) root() *ucli.Command {
 	root.CustomRootCommandHelpTemplate = helpOf(root)
 	for _, c := range allCommands(root) {
 		c.OnUsageError = usage
+		c.Before = func(ctx context.Context, cmd *ucli.Command) (context.Context, error) {
+			a.command = strings.TrimPrefix(strings.TrimPrefix(cmd.FullName(), "ostrov"), " ")
+			return ctx, nil
+		}
 		c.HideHelpCommand = true
 		if c != root && c.Action != nil && c.ShellComplete == nil {
 			c.ShellComplete = a.complete
@@ -292,9 +299,11 @@ type answer struct {
 	out  io.Writer
 	file *os.File // or nil
 	err  error
+	used bool // something has been written
 }
 
 func (w *answer) Write(p []byte) (int, error) {
+	w.used = w.used || len(p) > 0
 	n, err := w.out.Write(p)
 	if err != nil && w.err == nil {
 		w.err = err
@@ -329,47 +338,60 @@ func (a *app) confirm(question string) error {
 
 // report says what went wrong, if anything, and returns the exit status.
 func (a *app) report(ctx context.Context, err error) int {
+	status, text, next := a.judged(ctx, err)
+	if text == "" {
+		return status
+	}
+	fmt.Fprintf(a.Stderr, "ostrov: %s\n", text)
+	for _, line := range next {
+		fmt.Fprintf(a.Stderr, "  %s\n", line)
+	}
+	if (a.json || slices.Contains(a.Args, "--json")) && a.out != nil && !a.out.used { // who asked for a document gets one
+		if err := view.JSON(a.Stdout, view.ErrorDocument(a.command, text, status, next)); err != nil {
+			return exitError
+		}
+	}
+	return status
+}
+
+// judged are the exit status of an error, what to say of it, "" for nothing, and what helps.
+func (a *app) judged(ctx context.Context, err error) (code int, text string, next []string) {
 	var status statusError
 	var bad *usageError
 	var known *problem.Error
 	var stopped *Stopped
-	say := func(text, hint string) {
-		fmt.Fprintf(a.Stderr, "ostrov: %s\n", text)
-		for _, line := range strings.Split(hint, "\n") {
-			if line != "" {
-				fmt.Fprintf(a.Stderr, "  %s\n", line)
-			}
-		}
-	}
 	switch {
 	case err == nil:
-		return exitDone
+		return exitDone, "", nil
 	case errors.As(err, &status):
-		return int(status)
+		return int(status), "", nil
 	case errors.As(err, &bad):
-		say(bad.Error(), bad.command+" --help")
-		return exitUsage
+		return exitUsage, bad.Error(), []string{bad.command + " --help"}
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):
-		say("stopped; what was not finished has been left as it was", "")
+		code = exitError
 		if errors.As(context.Cause(ctx), &stopped) {
-			return stopped.Status()
+			code = stopped.Status()
 		}
-		return exitError
+		return code, "stopped; what was not finished has been left as it was", nil
 	case errors.As(err, &known):
-		say(multiline(err.Error()), multiline(strings.Join(view.Commands(known.Hints), "\n")))
+		for _, line := range strings.Split(multiline(strings.Join(view.Commands(known.Hints), "\n")), "\n") {
+			if line != "" {
+				next = append(next, line)
+			}
+		}
 		switch {
 		case errors.Is(err, problem.ErrUsage):
-			return exitUsage
+			code = exitUsage
 		case errors.Is(err, problem.ErrBusy), errors.Is(err, problem.ErrDeclined):
-			return exitDeclined
+			code = exitDeclined
+		default:
+			code = exitError
 		}
-		return exitError
+		return code, multiline(err.Error()), next
 	case errors.Is(err, fs.ErrNotExist):
-		say(plainPath(err)+" is not there", "")
-		return exitError
+		return exitError, plainPath(err) + " is not there", nil
 	}
-	say(multiline(err.Error()), "")
-	return exitError
+	return exitError, multiline(err.Error()), nil
 }
 
 func plainPath(err error) string {

@@ -6,7 +6,6 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
-	"ostrov/internal/core/assess"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/home"
@@ -18,13 +17,24 @@ func (a *app) saves() *ucli.Command {
 	return &ucli.Command{
 		Name: "saves", Category: "see", Usage: "the saves, with the columns that players compare", ArgsUsage: "[GAME]",
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			return a.one(ctx, cmd, func(_ *home.Home, l *assess.Install) error {
-				if a.json {
-					return view.JSON(a.Stdout, view.SavesDoc{Head: view.NewHead("saves"), Saves: view.Look(l, plan.Settled{}).Saves})
+			all, err := a.each(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				doc := view.SavesDoc{Head: view.NewHead("saves"), Saves: []view.SaveDoc{}}
+				for _, l := range all {
+					doc.Saves = append(doc.Saves, view.Look(l, plan.Settled{}).Saves...)
+				}
+				return view.JSON(a.Stdout, doc)
+			}
+			for i, l := range all {
+				if i > 0 {
+					fmt.Fprintln(a.Stdout)
 				}
 				a.printer().Saves(l)
-				return nil
-			})
+			}
+			return nil
 		},
 		Commands: []*ucli.Command{
 			a.handles("rename", "give a save another slot or name", "SAVE TO", 2, 2, handle.Rename, "renamed %s", "Rename it?"),

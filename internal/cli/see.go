@@ -72,6 +72,30 @@ func (a *app) one(ctx context.Context, cmd *ucli.Command, do func(*home.Home, *a
 	return do(h, seen)
 }
 
+// each assesses the installs that a command's only argument names: all there are where it names none.
+func (a *app) each(ctx context.Context, cmd *ucli.Command) ([]*assess.Install, error) {
+	if err := args(cmd, 0, 1); err != nil {
+		return nil, err
+	}
+	h, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	installs, err := h.InstallsOf(cmd.Args().First())
+	if err != nil {
+		return nil, err
+	}
+	var all []*assess.Install
+	for _, in := range installs {
+		seen, _, err := a.assessed(ctx, h, in)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, seen)
+	}
+	return all, nil
+}
+
 // findSave sees the install that an address names, and finds the save in it.
 func (a *app) findSave(ctx context.Context, h *home.Home, address string) (*facts.State, *facts.Save, error) {
 	install, folder, name, err := h.SaveAddress(address)

@@ -30,22 +30,47 @@ func (d *LooksDoc) Worst(l *assess.Install) {
 	}
 }
 
+// ErrorDoc says why a command could not do what it was asked for.
+type ErrorDoc struct {
+	Head
+	Error ErrorOfDoc `json:"error"`
+}
+
+// ErrorOfDoc is an error: what to say, the exit status, and what helps, as commands or advice.
+type ErrorOfDoc struct {
+	Text   string   `json:"text"`
+	Status int      `json:"status"`
+	Next   []string `json:"next,omitempty"`
+}
+
+// ErrorDocument makes the document of an error.
+func ErrorDocument(command, text string, status int, next []string) ErrorDoc {
+	return ErrorDoc{NewHead(command), ErrorOfDoc{text, status, next}}
+}
+
 // SavesDoc lists saves.
 type SavesDoc struct {
 	Head
 	Saves []SaveDoc `json:"saves"`
 }
 
+// AllModsDoc are the mod sets of several installs.
+type AllModsDoc struct {
+	Head
+	Installs []ModsDoc `json:"installs"`
+}
+
 // ModsDoc is the mod set of an install.
 type ModsDoc struct {
 	Head
+	Install     string              `json:"install"`
 	Fingerprint modlist.Fingerprint `json:"fingerprint"`
 	Mods        []modlist.Listed    `json:"mods"`
 }
 
 // Mods makes the document of an install's mod set.
 func Mods(l *assess.Install) ModsDoc {
-	d := ModsDoc{Head: NewHead("mods"), Fingerprint: l.Fingerprint, Mods: append([]modlist.Listed{}, l.List...)}
+	d := ModsDoc{Head: NewHead("mods"), Install: l.Install.Address(), Fingerprint: l.Fingerprint, Mods: append([]modlist.Listed{}, l.List...)}
 	d.Findings = findingDocs(l.Findings)
 	return d
 }
@@ -90,6 +115,12 @@ type GameDoc struct {
 	ID       string   `json:"id"`
 	Title    string   `json:"title"`
 	Installs []string `json:"installs"`
+}
+
+// AllFoldersDoc are several installs and their folders.
+type AllFoldersDoc struct {
+	Head
+	Installs []InstallDoc `json:"installs"`
 }
 
 // FoldersDoc is one install with its folders.
