@@ -172,13 +172,40 @@ func (w *World) evening() []Step {
 			Command: []string{"vet", "gannet-rock.zip"}},
 		{Text: "The next evening the game crashes, empties slot 1 and loses slot 2.", Happens: w.crash,
 			Command: []string{"look", "tidewrack"}},
-		{Text: "Put the evening's snapshot back. What is there now is kept first.",
-			Command: []string{"restore", "tidewrack.1", "--yes"}},
+		{Text: "Each comes back alone, from the last snapshot that has it whole: what was played in the others stays.",
+			Command: []string{"restore", "tidewrack.1", "--slot", "1", "--yes"}},
+		{Text: "The lost one, too.",
+			Command: []string{"restore", "tidewrack.1", "--slot", "2", "--yes"}},
+		{Text: "An evening in slot 3 is kept. Overnight a cloud believes that its own copy is the right one, and puts that back.",
+			Before:  []Step{{Happens: w.longEvening, Command: []string{"keep", "tidewrack", "-m", "an evening at the mole"}}},
+			Happens: w.cloud().Down, Command: []string{"look", "tidewrack"}},
+		{Text: "All that was kept of this save.",
+			Command: []string{"kept", "tidewrack/3"}},
+		{Text: "The evening comes back.",
+			Command: []string{"restore", "tidewrack", "--slot", "3", "--yes"}},
 		{Text: "Every change can be taken back, this one too; here only shown.",
 			Command: []string{"undo", "--dry-run"}},
 		{Text: "What the archive has by now.",
 			Command: []string{"kept"}},
 	}
+}
+
+// cloud watches over the voyage in slot 3.
+func (w *World) cloud() Cloud {
+	return Cloud{Folder: filepath.Join(w.voyages(), "slot_02"), Copy: w.path("cloud", "slot_02")}
+}
+
+// longEvening is played in slot 3, after the cloud has taken its copy.
+func (w *World) longEvening() error {
+	if err := w.cloud().Up(); err != nil {
+		return err
+	}
+	chart := filepath.Join(w.voyages(), "slot_02", "chart.bin")
+	data, err := os.ReadFile(chart)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(chart, append(data, "the mole is finished"...), 0o644)
 }
 
 // crash is what a crashing game leaves.

@@ -211,7 +211,7 @@ func TestDemoTellsItsStory(t *testing.T) {
 	w := &world{t: t, dir: t.TempDir(), bin: program}
 	r := w.ok("demo")
 	for _, part := range []string{"$ ostrov look", "4 of 7 saves fit", "unfit for tidewrack", "dangerous: downloads/free-lamps.zip", "placed Quiet Cove",
-		"save-gone", "restored tidewrack.1", "before restore tidewrack.1", "high-terrace.12", "game 2.2 → 2.3", "Honey Dials 1.0.0 dropped", "blue-lamp",
+		"save-gone", "save-went-back", "2 states kept", "restored tidewrack.1", "before restore tidewrack.1", "high-terrace.12", "game 2.2 → 2.3", "Honey Dials 1.0.0 dropped", "blue-lamp",
 		"laid out Brass Orchard 2.2", "brass-orchard@2-2's saves are in the folder", "swapped to high-terrace", "exported high-terrace.12", "every byte read and checked"} {
 		assert.Contains(t, r.out, part)
 	}

@@ -226,7 +226,9 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	}
 	s := &plan.Save{Install: r.st.Install.Address(), Key: facts.KeyAt(folder, kept.Name), After: r.stand(kept, folder)}
 	if now != nil {
-		step.Was, step.WasSaved = plan.Describe(now), now.Modified
+		if step.Was = plan.Describe(now); now.Broken() == "" { // a broken save is no newer one
+			step.WasSaved = now.Modified
+		}
 		s.Before = plan.Standing(r.st, now)
 	}
 	var targets []plan.Target
