@@ -34,6 +34,7 @@ type Index struct {
 	db     *sql.DB
 	peek   *peek.DB // where it is only read
 	lookup *sql.Stmt
+	noted  *sql.Stmt
 	empty  bool // no file was known at Open: then none need be looked up
 	mu     sync.Mutex
 	fresh  map[place]tree.Known
@@ -115,6 +116,9 @@ func (x *Index) ready() error {
 	if err := x.db.QueryRow("SELECT NOT EXISTS (SELECT 1 FROM runs)").Scan(&x.empty); err != nil {
 		return err
 	}
+	if x.noted, err = x.db.Prepare("SELECT state, what FROM notes WHERE place = ?"); err != nil {
+		return err
+	}
 	x.lookup, err = x.db.Prepare("SELECT files FROM runs WHERE folder = ? AND first <= ? ORDER BY first DESC LIMIT 1")
 	return err
 }
@@ -160,7 +164,7 @@ func (x *Index) Recall(place string, state tree.Digest, into any) bool {
 	n, ok := x.notes[place]
 	if !ok {
 		var is []byte
-		if err := x.db.QueryRow("SELECT state, what FROM notes WHERE place = ?", place).Scan(&is, &n.what); err != nil || len(is) != len(n.state) {
+		if err := x.noted.QueryRow(place).Scan(&is, &n.what); err != nil || len(is) != len(n.state) {
 			return false
 		}
 		copy(n.state[:], is)

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -51,7 +52,15 @@ CREATE TABLE mods (game TEXT NOT NULL, id TEXT NOT NULL, version TEXT NOT NULL, 
 type Logbook struct {
 	db    *sql.DB
 	close func() error
+	// evidence is prepared when it is first needed: it is asked for once for each save.
+	evidence *sql.Stmt
+	// recent is what Needs has read of states. Add looks there for what is known already: that another Ostrov has added something since makes at
+	// most the same evidence stand there twice.
+	recent map[tree.Digest][]Evidence
 }
+
+// maxRecent bounds recent.
+const maxRecent = 5000
 
 // Open opens the logbook in the file path, creating it if need be. A logbook of a newer Ostrov is ErrNewer and left as it is.
 func Open(path string) (*Logbook, error) {
@@ -77,7 +86,7 @@ func OpenToRead(path string) (*Logbook, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Logbook{db.DB, db.Close}
+	l := &Logbook{db: db.DB, close: db.Close}
 	var is int
 	if err = l.db.QueryRow("PRAGMA user_version").Scan(&is); err == nil && is > Format {
 		err = fmt.Errorf("the logbook %w (format %d, this one reads %d)", ErrNewer, is, Format)
@@ -119,7 +128,7 @@ func open(dsn string) (*Logbook, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	l := &Logbook{db, db.Close}
+	l := &Logbook{db: db, close: db.Close}
 	if err := l.prepare(); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
@@ -169,12 +178,26 @@ type State struct {
 	Foreign bool // only vetted, never part of an install
 }
 
-// See records that a state exists. One that was foreign before and is now in an install is foreign no more.
-func (l *Logbook) See(ctx context.Context, s State, now time.Time) error {
-	_, err := l.db.ExecContext(ctx, `INSERT INTO states VALUES (?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (digest) DO UPDATE SET foreign_only = min(foreign_only, excluded.foreign_only)`,
-		s.Digest.String(), s.Game, s.Kind, s.Title, s.Size, stamp(now), s.Foreign)
-	return err
+// See records that states exist. One that was foreign before and is now in an install is foreign no more.
+func (l *Logbook) See(ctx context.Context, states []State, now time.Time) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO states VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (digest) DO UPDATE SET foreign_only = min(foreign_only, excluded.foreign_only)
+			WHERE foreign_only > excluded.foreign_only`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, s := range states {
+			if s.Digest.IsZero() {
+				continue
+			}
+			if _, err := insert.ExecContext(ctx, s.Digest.String(), s.Game, s.Kind, s.Title, s.Size, stamp(now), s.Foreign); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Evidence is one thing known of what a state needs.
@@ -192,9 +215,12 @@ type Evidence struct {
 
 // Add records evidence for a state, unless the same stands there already.
 func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error {
-	have, err := l.Evidence(ctx, digest)
-	if err != nil {
-		return err
+	have, ok := l.recent[digest]
+	if !ok {
+		var err error
+		if have, err = l.Evidence(ctx, digest); err != nil {
+			return err
+		}
 	}
 	mods, err := encodeMods(e.Mods)
 	if err != nil {
@@ -211,6 +237,7 @@ func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error
 	}
 	_, err = l.db.ExecContext(ctx, "INSERT INTO evidence (digest, kind, at, version, mods, clean, note, parent) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 		digest.String(), e.Kind, stamp(e.At), e.Version, mods, e.Clean, e.Note, e.Parent.String())
+	delete(l.recent, digest)
 	return err
 }
 
@@ -224,7 +251,14 @@ func encodeMods(mods []modlist.Needed) (sql.NullString, error) {
 
 // Evidence returns all that is known of a state, oldest first.
 func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT kind, at, version, mods, clean, note, parent FROM evidence WHERE digest = ? ORDER BY id", digest.String())
+	if l.evidence == nil {
+		stmt, err := l.db.PrepareContext(ctx, "SELECT kind, at, version, mods, clean, note, parent FROM evidence WHERE digest = ? ORDER BY id")
+		if err != nil {
+			return nil, err
+		}
+		l.evidence = stmt
+	}
+	rows, err := l.evidence.QueryContext(ctx, digest.String())
 	if err != nil {
 		return nil, err
 	}
@@ -278,6 +312,10 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 			return n, err
 		}
 		if depth == 0 {
+			if l.recent == nil || len(l.recent) >= maxRecent {
+				l.recent = map[tree.Digest][]Evidence{}
+			}
+			l.recent[digest] = slices.Clone(all)
 			all = append(all, fresh...)
 		}
 		digest = tree.Digest{}

@@ -120,13 +120,13 @@ func TestForeignStates(t *testing.T) {
 		return f
 	}
 	s := State{Digest: tree.Digest{1}, Game: "g", Kind: "k", Foreign: true}
-	require.NoError(t, l.See(t.Context(), s, now))
+	require.NoError(t, l.See(t.Context(), []State{s}, now))
 	assert.True(t, foreign(s.Digest))
 	s.Foreign = false
-	require.NoError(t, l.See(t.Context(), s, now))
+	require.NoError(t, l.See(t.Context(), []State{s}, now))
 	assert.False(t, foreign(s.Digest), "placed, it is foreign no more")
 	s.Foreign = true
-	require.NoError(t, l.See(t.Context(), s, now))
+	require.NoError(t, l.See(t.Context(), []State{s}, now))
 	assert.False(t, foreign(s.Digest))
 }
 

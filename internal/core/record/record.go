@@ -60,13 +60,8 @@ func Acknowledged(ctx context.Context, h *home.Home, st *facts.State) error {
 
 // Learnt writes down states and evidence.
 func Learnt(ctx context.Context, h *home.Home, l facts.Learnt) error {
-	for _, s := range l.States {
-		if s.Digest.IsZero() {
-			continue
-		}
-		if err := h.Logbook.See(ctx, s, h.Now()); err != nil {
-			return err
-		}
+	if err := h.Logbook.See(ctx, l.States, h.Now()); err != nil {
+		return err
 	}
 	for _, e := range l.Evidence {
 		if err := h.Logbook.Add(ctx, e.Digest, e.Evidence); err != nil {
