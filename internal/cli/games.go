@@ -116,9 +116,6 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	if err != nil {
 		return err
 	}
-	if cmd.String("at") != "" && cmd.String("under") != "" {
-		return &usageError{errors.New("--at says where it is, --under where to look for it: give one of them"), "ostrov games add"}
-	}
 	if err := h.RequireRecords(); err != nil {
 		return err
 	}

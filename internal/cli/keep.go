@@ -87,12 +87,6 @@ func keepRequest(cmd *ucli.Command) (keep.Request, error) {
 			return req, &usageError{fmt.Errorf("--with %s is not understood: there are mods, game, pictures and nothing", w), "ostrov keep"}
 		}
 	}
-	if req.Always && req.With == nil {
-		return req, &usageError{errors.New("--always needs --with: what is to be kept always?"), "ostrov keep"}
-	}
-	if cmd.String("settings") != "" && (req.As != "" || req.With != nil || req.From != "" || len(req.Tags) > 0) {
-		return req, &usageError{errors.New("--settings keeps settings alone: it goes with -m only"), "ostrov keep"}
-	}
 	return req, nil
 }
 

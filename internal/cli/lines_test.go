@@ -307,3 +307,19 @@ func TestAKeepWhileTheGameWrites(t *testing.T) {
 	assert.Contains(t, w.ok("keep", "tidewrack").out, "7 saves")
 	w.ok("archive", "verify")
 }
+
+// TestAnOptionWithoutEffectIsAnError tries each rule of what goes with what, and that the rules name options that there are.
+func TestAnOptionWithoutEffectIsAnError(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, args := range [][]string{
+		{"games", "add", "tidewrack", "--at", "x", "--under", "y"}, {"keep", "--always"}, {"keep", "--settings", "x", "--with", "mods"}, {"keep", "--from", "x", "--with", "mods"},
+		{"kept", "tidewrack.1", "--export", "x.zip", "-m", "x"}, {"kept", "--blank"}, {"look", "tidewrack", "--put-aside", "--if", "version:2"},
+		{"needs", "tidewrack/1", "--note", "x"}, {"restore", "tidewrack.1", "--slot", "1", "--only", "saves"}, {"restore", "tidewrack.1", "--to", "x", "--older"},
+		{"archive", "verify", "--fast", "--repair", "x"}, {"undo", "--list", "--unfinished"}, {"demo", "--quiet"},
+	} {
+		assert.Regexp(t, "has no effect without|does not go with", w.fails(2, args...).err, "%v", args)
+	}
+	assert.Contains(t, w.fails(7, "place", "downloads/quiet-cove.zip", "--in", "99999").err, "there are: 70431")
+	assert.Contains(t, w.fails(2, "games", "add", "tidewrack", "--edition", "x", "--at", "games/Tidewrack").err, "it has no editions")
+}

@@ -76,9 +76,6 @@ func restoreRequest(cmd *ucli.Command) (keep.RestoreRequest, error) {
 		}
 		req.Only = append(req.Only, archive.Kind(o))
 	}
-	if req.Slot != "" && len(req.Only) > 0 {
-		return req, &usageError{errors.New("--slot brings one save back: it does not go with --only"), "ostrov restore"}
-	}
 	if slices.Contains(req.Only, archive.Game) && (cmd.String("to") == "" || len(req.Only) > 1) {
 		return req, &usageError{errors.New("--only game brings the game back as a second install: say where, with --to DIR, and nothing else"), "ostrov restore"}
 	}

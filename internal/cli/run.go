@@ -153,7 +153,7 @@ func (a *app) root() *ucli.Command {
 		c.OnUsageError = usage
 		c.Before = func(ctx context.Context, cmd *ucli.Command) (context.Context, error) {
 			a.command = strings.TrimPrefix(strings.TrimPrefix(cmd.FullName(), "ostrov"), " ")
-			return ctx, nil
+			return ctx, checkOptions(cmd)
 		}
 		c.HideHelpCommand = true
 		if c != root && c.Action != nil && c.ShellComplete == nil {

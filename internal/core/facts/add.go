@@ -49,7 +49,11 @@ func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*Addable, e
 		return nil, problem.Usage(hint, "there is no description of a game %q", req.Game)
 	}
 	if req.Edition != "" && !slices.Contains(d.Editions, req.Edition) {
-		return nil, problem.Usage(problem.Advise("there are: %s", strings.Join(d.Editions, ", ")), "%s has no edition %q", d.Title, req.Edition)
+		hint := problem.Advise("it has no editions")
+		if len(d.Editions) > 0 {
+			hint = problem.Advise("there are: %s", strings.Join(d.Editions, ", "))
+		}
+		return nil, problem.Usage(hint, "%s has no edition %q", d.Title, req.Edition)
 	}
 	if req.Name != "" && home.Slug(req.Name) != req.Name {
 		return nil, problem.Usage(problem.Advise("for example %s", home.Slug(req.Name)), "%q cannot name an install: use a-z, 0-9 and -", req.Name)

@@ -275,25 +275,21 @@ func (st *State) SavesFolder(kind *game.Save, account string) (game.Located, err
 			found = append(found, f)
 		}
 	}
-	for _, want := range []string{account, st.Account} {
-		for _, f := range found {
-			if want != "" && f.Account == want {
-				return f, nil
-			}
+	var names []string
+	for _, f := range found {
+		if words := FolderWords(f.ID, f.Account); account != "" && slices.Contains(words, account) || account == "" && st.Account != "" && f.Account == st.Account {
+			return f, nil
 		}
+		names = append(names, FolderWords(f.ID, f.Account)[0])
 	}
-	if account != "" && len(found) > 0 && found[0].Account != "" {
-		return game.Located{}, problem.Usage(nil, "%s has no folder of account %s", st.Called, account)
+	if account != "" && len(found) > 0 {
+		return game.Located{}, problem.Usage(problem.Advise("there are: %s", strings.Join(names, ", ")), "%s has no folder of account %s", st.Called, account)
 	}
 	switch len(found) {
 	case 0:
 		return game.Located{}, problem.New(problem.Advise("start the game once"), "%s has no folder for saves yet", st.Called)
 	case 1:
 		return found[0], nil
-	}
-	var names []string
-	for _, f := range found {
-		names = append(names, f.Account)
 	}
 	return game.Located{}, problem.Usage(problem.Advise("there are: %s", strings.Join(names, ", ")), "%s has several folders for saves: say into which", st.Called)
 }

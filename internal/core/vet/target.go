@@ -1,6 +1,7 @@
 package vet
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -46,6 +47,9 @@ func (a *Assessment) place(req Request, downloadName string) {
 	folder, err := st.SavesFolder(c.Kind, req.In)
 	if err != nil {
 		f := check.New(check.NeverStarted, "", err.Error())
+		if known := (*problem.Error)(nil); errors.As(err, &known) {
+			f = f.Helped(known.Hints)
+		}
 		a.Blocked = &f
 		add(f)
 		return
