@@ -323,3 +323,27 @@ func TestAnOptionWithoutEffectIsAnError(t *testing.T) {
 	assert.Contains(t, w.fails(7, "place", "downloads/quiet-cove.zip", "--in", "99999").err, "there are: 70431")
 	assert.Contains(t, w.fails(2, "games", "add", "tidewrack", "--edition", "x", "--at", "games/Tidewrack").err, "it has no editions")
 }
+
+func TestTwoSavesAreComparedInside(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	out := w.ok("compare", "tidewrack/1", "tidewrack/2").out
+	assert.Regexp(t, `title +Gannet Rock +→ +Herring Sound`, out)
+	assert.Regexp(t, `chart.bin +\S+ k?B +→`, out)
+	assert.Contains(t, w.ok("compare", "brass-orchard/A", "brass-orchard/B").out, "the file")
+	assert.Contains(t, w.ok("compare", "tidewrack/1", "tidewrack/1").out, "no difference")
+	require.NoError(t, os.CopyFS(w.voyages("slot_07"), os.DirFS(w.voyages("slot_00"))))
+	data := must(os.ReadFile(w.voyages("slot_07", "chart.bin")))(t)
+	data[100]++
+	require.NoError(t, os.WriteFile(w.voyages("slot_07", "chart.bin"), data, 0o644))
+	var doc struct {
+		Inside struct {
+			Files []struct{ Path string }
+			Same  int
+		}
+	}
+	w.decode(&doc, "compare", "tidewrack/1", "tidewrack/8")
+	require.Len(t, doc.Inside.Files, 1, "one byte of as many")
+	assert.Equal(t, "chart.bin", doc.Inside.Files[0].Path)
+	assert.Equal(t, 1, doc.Inside.Same)
+}

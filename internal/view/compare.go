@@ -23,6 +23,12 @@ func (p *Printer) Compared(c *compare.Comparison) {
 	if len(c.Saves) > 0 {
 		parts = append(parts, Count(len(c.Saves), "save", "saves"))
 	}
+	if c.Inside != nil && len(c.Inside.Fields) > 0 {
+		parts = append(parts, Count(len(c.Inside.Fields), "value", "values"))
+	}
+	if c.Inside != nil && len(c.Inside.Files) > 0 {
+		parts = append(parts, Count(len(c.Inside.Files), "file", "files"))
+	}
 	version := c.A.Version != c.B.Version && c.A.Version != "" && c.B.Version != ""
 	if version {
 		parts = append(parts, "the game's version")
@@ -50,6 +56,7 @@ func (p *Printer) Compared(c *compare.Comparison) {
 		p.Line("")
 		p.Line("  the game %s → %s", Text(c.A.Version), Text(c.B.Version))
 	}
+	p.inside(c.Inside)
 	if len(c.Saves) > 0 {
 		p.Line("")
 	}
@@ -58,6 +65,28 @@ func (p *Printer) Compared(c *compare.Comparison) {
 	}
 	if c.Same > 0 && len(c.Saves) > 0 {
 		p.Line("    %s the same", Count(c.Same, "save is", "saves are"))
+	}
+}
+
+// inside says what differs inside of two saves.
+func (p *Printer) inside(in *compare.Inside) {
+	if in == nil || len(in.Fields)+len(in.Files) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, f := range in.Fields {
+		rows = append(rows, []string{Text(f.Field), Text(f.A), "→", Text(f.B)})
+	}
+	for _, f := range in.Files {
+		name := f.Path
+		if name == "." {
+			name = "the file"
+		}
+		rows = append(rows, []string{Text(name), Size(f.A), "→", Size(f.B)})
+	}
+	p.table([]column{{title: "", grow: true}, {title: "", grow: true}, {title: ""}, {title: "", grow: true}}, rows)
+	if in.Same > 0 {
+		p.Line("  %s the same", Count(in.Same, "file is", "files are"))
 	}
 }
 
@@ -112,12 +141,13 @@ type ComparedDoc struct {
 	Saves    []compare.SaveChange `json:"saves"`
 	Files    []compare.FileChange `json:"files"`
 	Same     int                  `json:"same"`
+	Inside   *compare.Inside      `json:"inside,omitempty"` // of two saves
 }
 
 // Compared makes the document of a comparison.
 func Compared(c *compare.Comparison) ComparedDoc {
 	return ComparedDoc{NewHead("compare"), c.A.Name, c.B.Name, c.A.Version, c.B.Version, append([]modlist.Change{}, c.Mods...), append([]modlist.Listed{}, c.Moved...),
-		append([]compare.SaveChange{}, c.Saves...), append([]compare.FileChange{}, c.Files...), c.Same}
+		append([]compare.SaveChange{}, c.Saves...), append([]compare.FileChange{}, c.Files...), c.Same, c.Inside}
 }
 
 // ModListCSV writes a mod list as a table for spreadsheets: place, id, version, title, on, digest, altered.

@@ -36,6 +36,8 @@ type Side struct {
 	Ordered bool
 	// Saves is nil where it has none of its own.
 	Saves []SideSave
+	// Save is the save that it is, or nil.
+	Save *facts.Save
 }
 
 // SideSave is a save of a side.
@@ -55,6 +57,7 @@ type Comparison struct {
 	Same       int // saves that are the same
 	CompareMod bool
 	Files      []FileChange // of one mod, where that is compared
+	Inside     *Inside      // of two saves, or nil
 }
 
 // SaveChange is one save that differs.
@@ -97,7 +100,10 @@ func Compare(ctx context.Context, h *home.Home, a, b string) (*Comparison, error
 	if x.Saves != nil && y.Saves != nil {
 		c.saves()
 	}
-	return c, nil
+	if x.Save != nil && y.Save != nil {
+		c.Inside, err = inside(ctx, h, x.Save, y.Save)
+	}
+	return c, err
 }
 
 func (c *Comparison) saves() {
@@ -134,7 +140,7 @@ func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
 		if err != nil {
 			return nil, err
 		}
-		side := &Side{Name: st.Address(s), Version: s.Needs.Version, Ordered: st.Mods.Ordered}
+		side := &Side{Name: st.Address(s), Version: s.Needs.Version, Ordered: st.Mods.Ordered, Save: s}
 		if s.Needs.ModsEvidence != "" {
 			side.Mods = []modlist.Listed{}
 			for _, m := range s.Needs.Mods {
