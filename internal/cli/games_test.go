@@ -40,7 +40,7 @@ func TestAGameIsFoundBelowAFolder(t *testing.T) {
 	w := newWorld(t)
 	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.path("downloads"), "--yes").err, "nowhere below")
 	assert.Contains(t, w.fails(1, "games", "add", "night-tram", "--under", w.path("missing"), "--yes").err, "missing")
-	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.dir, "--at", w.dir, "--yes").err, "give one of them")
+	assert.Contains(t, w.fails(2, "games", "add", "night-tram", "--under", w.dir, "--at", w.dir, "--yes").err, "does not go with --under")
 	r := w.ok("games", "add", "night-tram", "--under", w.dir, "--player-home", w.path("player"), "--yes")
 	assert.Contains(t, r.out, w.path("games", "NightTram"))
 	require.NoError(t, os.CopyFS(w.path("old drive", "night", "tram"), os.DirFS(w.path("games", "NightTram"))))

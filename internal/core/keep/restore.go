@@ -81,38 +81,6 @@ func Restore(ctx context.Context, h *home.Home, st *facts.State, snap *archive.S
 	return r.p, r.p.Err()
 }
 
-// oneSave is an error where a slot does not name just one save of a snapshot; "" asks for all.
-func oneSave(snap *archive.Snapshot, slot string) error {
-	if slot == "" {
-		return nil
-	}
-	var hints problem.Hints
-	var found []archive.KeptSave
-	for _, k := range snap.Saves {
-		if isCalled(k, slot) {
-			words := facts.FolderWords(k.Folder, k.Account)
-			found = append(found, k)
-			hints = hints.Or(problem.Advise("%s/%s", words[len(words)-1], cmp.Or(k.Slot, k.Name)))
-		}
-	}
-	switch len(found) {
-	case 1:
-		return nil
-	case 0:
-		return problem.Usage(problem.Do("kept", snap.Address()), "%s has no save %q", snap.Address(), slot)
-	}
-	return problem.Usage(hints, "%s has %d saves %q: say which", snap.Address(), len(found), slot)
-}
-
-// isCalled reports whether a kept save is what [FOLDER/]SLOT names; the folder is an account, an id, or both.
-func isCalled(k archive.KeptSave, slot string) bool {
-	if k.Slot == slot || k.Name == slot {
-		return true
-	}
-	folder, name, ok := strings.Cut(slot, "/")
-	return ok && (k.Slot == name || k.Name == name) && slices.Contains(facts.FolderWords(k.Folder, k.Account), folder)
-}
-
 // nothing says why there is nothing to put back.
 func (r *restorer) nothing(req RestoreRequest) string {
 	if !slices.ContainsFunc(r.snap.Roots, func(root archive.Root) bool { return req.wants(root.Kind) && root.Files > 0 }) {

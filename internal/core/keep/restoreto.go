@@ -1,13 +1,17 @@
 package keep
 
 import (
+	"cmp"
 	"context"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/durable"
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
@@ -100,4 +104,36 @@ func filesOf(snap *archive.Snapshot, root archive.Root, slot string) func(path s
 		}
 	}
 	return func(path string) bool { return wanted[path] }
+}
+
+// oneSave is an error where a slot does not name just one save of a snapshot; "" asks for all.
+func oneSave(snap *archive.Snapshot, slot string) error {
+	if slot == "" {
+		return nil
+	}
+	var hints problem.Hints
+	var found []archive.KeptSave
+	for _, k := range snap.Saves {
+		if isCalled(k, slot) {
+			words := facts.FolderWords(k.Folder, k.Account)
+			found = append(found, k)
+			hints = hints.Or(problem.Advise("%s/%s", words[len(words)-1], cmp.Or(k.Slot, k.Name)))
+		}
+	}
+	switch len(found) {
+	case 1:
+		return nil
+	case 0:
+		return problem.Usage(problem.Do("kept", snap.Address()), "%s has no save %q", snap.Address(), slot)
+	}
+	return problem.Usage(hints, "%s has %d saves %q: say which", snap.Address(), len(found), slot)
+}
+
+// isCalled reports whether a kept save is what [FOLDER/]SLOT names; the folder is an account, an id, or both.
+func isCalled(k archive.KeptSave, slot string) bool {
+	if k.Slot == slot || k.Name == slot {
+		return true
+	}
+	folder, name, ok := strings.Cut(slot, "/")
+	return ok && (k.Slot == name || k.Name == name) && slices.Contains(facts.FolderWords(k.Folder, k.Account), folder)
 }
