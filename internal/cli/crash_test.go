@@ -122,7 +122,7 @@ func TestStoppedAtEachStep(t *testing.T) {
 				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				first, stride := longtest.Share(31, 3)
+				first, stride := longtest.Share(61, 3)
 				if how == "full" { // what a kill leaves is the harder case
 					stride *= 3
 				}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -90,6 +91,19 @@ func dryWorld(t *testing.T) *world {
 	return w
 }
 
+// schemas are those that were compiled, by file: that takes longer than to use them.
+var schemas sync.Map
+
+func schemaIn(t *testing.T, file string) *jsonschema.Schema {
+	if known, ok := schemas.Load(file); ok {
+		return known.(*jsonschema.Schema)
+	}
+	schema, err := jsonschema.NewCompiler().Compile(file)
+	require.NoError(t, err)
+	schemas.Store(file, schema)
+	return schema
+}
+
 // assertDocument checks that the answer is one JSON document that keeps to a schema of its command, or to that of errors.
 func assertDocument(t *testing.T, r result, line []string) {
 	var head struct {
@@ -107,9 +121,7 @@ func assertDocument(t *testing.T, r result, line []string) {
 	require.NoError(t, err)
 	kept := 0
 	for _, file := range append(files, filepath.Join("..", "..", "docs", "json", "error.schema.json")) {
-		schema, err := jsonschema.NewCompiler().Compile(file)
-		require.NoError(t, err)
-		if schema.Validate(document) == nil {
+		if schemaIn(t, file).Validate(document) == nil {
 			kept++
 		}
 	}
