@@ -15,6 +15,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
@@ -210,16 +211,11 @@ func (c *handMade) readList(ctx context.Context, st *facts.State) ([]modlist.Lis
 		return tree.DirFS(own.Dir), own.Entries[0].Path, nil
 	})
 	defer files.Close()
-	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off}})
+	list, known, err := mod.ReadActive(ctx, st.Install.Game, files)
 	if err != nil || !known {
 		return nil, err
 	}
-	list := []modlist.Listed{}
-	for _, item := range items {
-		off := a.Off != "" && item.Title != "" && item.Title != "false" && item.Title != "0"
-		list = append(list, modlist.Listed{ID: item.ID, On: !off})
-	}
-	return list, nil
+	return append([]modlist.Listed{}, list...), nil // an empty list is one, too
 }
 
 // from takes in a copy that was made by hand: its saves, settings and mod list, with their own date. What the copy does not say is left

@@ -319,6 +319,18 @@ func (s Set) hide() {
 	}
 }
 
+// ReadActive reads the list of active mods of a game, which must have [active], out of files: those of an install, or of a copy of it. known is
+// false where there is none.
+func ReadActive(ctx context.Context, d *game.Description, files *game.Files) (list []modlist.Listed, known bool, err error) {
+	a := d.Active
+	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off}})
+	for _, item := range items {
+		off := a.Off != "" && item.Title != "" && item.Title != "false" && item.Title != "0"
+		list = append(list, modlist.Listed{ID: item.ID, On: !off})
+	}
+	return list, known, err
+}
+
 // activate reads which mods are on and in which order. A game without [active] loads all there are.
 func (s *Set) activate(ctx context.Context, in *game.Install) error {
 	a := in.Game.Active
@@ -327,12 +339,9 @@ func (s *Set) activate(ctx context.Context, in *game.Install) error {
 	}
 	files := in.Files(ctx)
 	defer files.Close()
-	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off}})
-	if err != nil {
+	items, known, err := ReadActive(ctx, in.Game, files)
+	if err != nil || !known {
 		return err
-	}
-	if !known {
-		return nil
 	}
 	s.Ordered = a.Order
 	listed := map[string]int{}
@@ -340,7 +349,7 @@ func (s *Set) activate(ctx context.Context, in *game.Install) error {
 	for i, item := range items {
 		key := strings.ToLower(item.ID)
 		listed[key] = i + 1
-		off[key] = a.Off != "" && item.Title != "" && item.Title != "false" && item.Title != "0"
+		off[key] = !item.On
 	}
 	for _, m := range s.Mods {
 		if m.Kind.Base || m.HiddenBy != "" {
