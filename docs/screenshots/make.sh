@@ -52,7 +52,7 @@ chmod +x games/NightTram/night-tram.x86_64
 shot play ostrov play night-tram -- games/NightTram/night-tram.x86_64
 shot place ostrov place downloads/quiet-cove.zip --yes
 rm -r prefix/drive_c/users/keeper/Documents/Tidewrack/lit/70431/slot_01
-shot restore 'ostrov restore tidewrack.1 --dry-run'
+shot restore 'ostrov look tidewrack; ostrov restore tidewrack.1 --slot 2 --dry-run'
 ostrov restore tidewrack.1 --yes >/dev/null
 shot undo 'ostrov undo --dry-run'
 shot archive-verify ostrov archive verify
@@ -66,6 +66,6 @@ sed -i 's/^#sea-glass/sea-glass/' games/Tidewrack/mods/order.txt
 ostrov demo --dir "$work/year" >/dev/null
 mv "$work/year/wren" "$work/demo/wren" && sed -i "s#$work/year/#$work/demo/#g" "$work/demo/wren/ostrov/installs.json" "$work/demo/wren/player/.config/brass-orchard/wardens.json"
 export OSTROV_HOME=$work/demo/wren/ostrov
-shot kept ostrov kept high-terrace
+shot kept 'ostrov kept high-terrace; ostrov kept brass-orchard@main/A'
 shot compare ostrov compare high-terrace.1 high-terrace.12
 shot freeze 'ostrov restore high-terrace.before-2.2 --only game --to games/BrassOrchard-2.1'
