@@ -346,3 +346,18 @@ func TestTwoSavesAreComparedInside(t *testing.T) {
 	assert.Equal(t, "chart.bin", doc.Inside.Files[0].Path)
 	assert.Equal(t, 1, doc.Inside.Same)
 }
+
+func TestALineThatRestsFromTheStart(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.ok("playthroughs", "start", "Years Ago", "tidewrack", "--resting")
+	assert.Regexp(t, `tidewrack .* 7 .*active`, w.ok("playthroughs").out, "what is played goes on")
+	copied := filepath.Join(t.TempDir(), "old")
+	require.NoError(t, os.CopyFS(filepath.Join(copied, "slot_04"), os.DirFS(w.voyages("slot_04"))))
+	assert.Contains(t, w.ok("keep", "tidewrack", "--from", copied, "--as", "years ago").out, "kept years-ago.1", "by its title")
+	require.NoError(t, os.CopyFS(w.voyages("slot_07"), os.DirFS(w.voyages("slot_00"))))
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "8 saves", "what is new belongs to the one that is played")
+	w.ok("playthroughs", "note", "Years Ago", "from the old drive")
+	assert.Contains(t, w.ok("playthroughs").out, "from the old drive")
+}

@@ -24,7 +24,8 @@ func (a *app) playthroughs() *ucli.Command {
 			return a.listPlaythroughs(ctx)
 		},
 		Commands: []*ucli.Command{
-			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: a.with(1, 2, a.startPlaythrough)},
+			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: a.with(1, 2, a.startPlaythrough),
+				Flags: []ucli.Flag{&ucli.BoolFlag{Name: "resting", Usage: "it is not played now: to file an old copy under"}}},
 			{Name: "assign", Usage: "make saves belong to a playthrough", ArgsUsage: "PLAYTHROUGH SAVE...", Action: a.with(2, -1, a.assign)},
 			a.changesPlaythrough("activate", "saves written from now on belong to it", "", func(p *logbook.Playthrough, _ string) { p.Active, p.Closed = true, false }),
 			a.changesPlaythrough("close", "it is over; its saves stay", "", func(p *logbook.Playthrough, _ string) { p.Active, p.Closed = false, true }),
@@ -43,7 +44,7 @@ func (a *app) startPlaythrough(ctx context.Context, cmd *ucli.Command, h *home.H
 	if err != nil {
 		return err
 	}
-	p, err := record.StartLine(ctx, h, st, cmd.Args().First())
+	p, err := record.StartLine(ctx, h, st, cmd.Args().First(), cmd.Bool("resting"))
 	if err != nil {
 		return err
 	}

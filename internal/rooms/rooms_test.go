@@ -56,7 +56,7 @@ var may = map[string]string{
 	"handle":  "facts home plan problem tree unpack",
 	// what they stand on
 	"plan":   "change facts game home logbook problem save tree",
-	"record": "archive check facts game home logbook modlist problem strict",
+	"record": "archive check facts game home line logbook modlist problem strict",
 	"assess": "check facts form game mod problem",
 	"facts":  "archive check form game home line logbook mod modlist parcel problem refer save strict tree unpack",
 	"home":   "archive durable game index logbook problem strict tree",

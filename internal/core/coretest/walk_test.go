@@ -299,7 +299,7 @@ func (w *walk) lineUp() {
 	switch s := w.save(st); w.r.IntN(4) {
 	case 0:
 		if len(st.Lines) < 4 {
-			_, err := record.StartLine(ctx, w.Home, st, fmt.Sprint("Line ", w.turn))
+			_, err := record.StartLine(ctx, w.Home, st, fmt.Sprint("Line ", w.turn), false)
 			w.tried(before, err)
 		}
 	case 1:

@@ -81,6 +81,9 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 	if err != nil {
 		return nil, err
 	}
+	if req.As != "" && p.Name != "" {
+		req.As = p.Name // it may have been named by its title
+	}
 	if req.With == nil && req.From == "" {
 		req.With = kinds(p.Keeps)
 	}

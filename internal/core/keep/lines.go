@@ -57,8 +57,11 @@ func presumed(ctx context.Context, h *home.Home, in *game.Install, as string) (l
 		return logbook.Playthrough{}, err
 	}
 	own := line.LinesOf(all, in.Game.ID, in.Name)
+	if named := line.Named(own, as); named != nil {
+		return *named, nil
+	}
 	for _, p := range own {
-		if p.Name == as || as == "" && (p.Active || len(own) == 1) {
+		if as == "" && (p.Active || len(own) == 1) {
 			return p, nil
 		}
 	}
@@ -86,7 +89,7 @@ func lineFor(ctx context.Context, h *home.Home, st *facts.State, as string, kept
 	} else if len(st.Lines) > 0 {
 		return logbook.Playthrough{}, problem.Usage(problem.Do("playthroughs start", as, st.Called), "%s has no playthrough %q", st.Called, as)
 	}
-	p, err := record.StartLine(ctx, h, st, as)
+	p, err := record.StartLine(ctx, h, st, as, false)
 	if err == nil {
 		kept.Started = p.Name
 	}

@@ -80,7 +80,11 @@ func freeVersionName(h *home.Home, first *game.Install, version string) string {
 // startFrozen starts a playthrough on the second install, with the snapshot as its first state.
 func startFrozen(ctx context.Context, h *home.Home, snap *archive.Snapshot, f *Frozen) error {
 	name := snap.Playthrough + "-" + f.Install.Name
-	if _, err := record.Line(ctx, h, name); err == nil {
+	taken, err := record.Taken(ctx, h, name)
+	if err != nil {
+		return err
+	}
+	if taken != nil {
 		return problem.Usage(problem.Do("playthroughs"), "%s is registered; there is a playthrough %s already, which stays as it is", f.Install.Address(), name)
 	}
 	p := logbook.Playthrough{Name: name, Title: fmt.Sprintf("%s (%s)", snap.Title, snap.Version), Game: f.Install.Game.ID, Install: f.Install.Name, Started: h.Now(), Active: true}

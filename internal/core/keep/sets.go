@@ -22,7 +22,10 @@ func Settings(ctx context.Context, h *home.Home, st *facts.State, name, note str
 	if err := archive.CheckName(name); err != nil {
 		return nil, problem.Usage(nil, "%v", err)
 	}
-	if _, err := record.Line(ctx, h, name); err == nil {
+	if taken, err := record.Taken(ctx, h, name); err != nil || taken != nil {
+		if err != nil {
+			return nil, err
+		}
 		return nil, problem.Usage(nil, "there is a playthrough %s: call the set otherwise", name)
 	}
 	if err := apart(h, st); err != nil {

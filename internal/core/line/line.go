@@ -8,6 +8,7 @@ package line
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"ostrov/internal/core/logbook"
@@ -98,6 +99,26 @@ func ofOthers(own Install, others []Install, places []Place) map[logbook.Key]str
 		}
 	}
 	return theirs
+}
+
+// Named is the line that a name means, or a title where no line has that name and just one has that title; else nil.
+func Named(all []logbook.Playthrough, name string) *logbook.Playthrough {
+	var titled []*logbook.Playthrough
+	if name == "" {
+		return nil
+	}
+	for i := range all {
+		if all[i].Name == name {
+			return &all[i]
+		}
+		if strings.EqualFold(all[i].Title, name) {
+			titled = append(titled, &all[i])
+		}
+	}
+	if len(titled) != 1 {
+		return nil
+	}
+	return titled[0]
 }
 
 // LinesOf are the lines of one install among all.

@@ -74,3 +74,11 @@ func TestLinesOfOneInstall(t *testing.T) {
 	assert.Equal(t, all[:1], LinesOf(all, "g", "main"))
 	assert.Len(t, all, 3, "the list that was given stays as it is")
 }
+
+func TestALineIsFoundByNameOrTitle(t *testing.T) {
+	all := []logbook.Playthrough{{Name: "night-run", Title: "Night Run"}, {Name: "again", Title: "Twice"}, {Name: "once-more", Title: "Twice"}, {Name: "twice-2", Title: "again"}}
+	assert.Equal(t, "night-run", Named(all, "night run").Name)
+	assert.Equal(t, "again", Named(all, "again").Name, "a name comes before a title")
+	assert.Nil(t, Named(all, "Twice"), "it could be two")
+	assert.Nil(t, Named(all, ""))
+}

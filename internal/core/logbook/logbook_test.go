@@ -148,8 +148,8 @@ func TestPlaces(t *testing.T) {
 func TestPlaythroughs(t *testing.T) {
 	l, _ := openNew(t)
 	keys := []Key{{"saves", "a"}, {"saves", "b"}}
-	first := Playthrough{Name: "one", Title: "One", Game: "g", Install: "main", Started: now}
-	second := Playthrough{Name: "two", Title: "Two", Game: "g", Install: "main", Started: now.Add(time.Hour)}
+	first := Playthrough{Name: "one", Title: "One", Game: "g", Install: "main", Started: now, Active: true}
+	second := Playthrough{Name: "two", Title: "Two", Game: "g", Install: "main", Started: now.Add(time.Hour), Active: true}
 	require.NoError(t, l.Start(t.Context(), first, keys))
 	belongs, err := l.Belongs(t.Context(), "g@main")
 	require.NoError(t, err)

@@ -50,7 +50,7 @@ func TestWhatWasFirstSeenIsTheMod(t *testing.T) {
 
 func TestNotesAndWhatIsAlwaysKept(t *testing.T) {
 	l, path := openNew(t)
-	p := Playthrough{Name: "gannet", Title: "Gannet", Game: "tidewrack", Install: "main", Started: now, Note: "first", Keeps: []string{"mods", "pictures"}}
+	p := Playthrough{Name: "gannet", Title: "Gannet", Game: "tidewrack", Install: "main", Started: now, Active: true, Note: "first", Keeps: []string{"mods", "pictures"}}
 	require.NoError(t, l.Start(t.Context(), p, nil))
 	p.Active = true
 	get := func(l *Logbook) Playthrough {

@@ -134,7 +134,7 @@ func (l *Logbook) Playthroughs(ctx context.Context) ([]Playthrough, error) {
 	return all, rows.Err()
 }
 
-// Start records a new playthrough and makes it the active one of its install. Saves that were all the only playthrough's own until now are
+// Start records a new playthrough and, where it is to be active, makes it the active one of its install. Saves that were all the only playthrough's own until now are
 // assigned to that one: keys are all saves that the install has.
 func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 	all, err := l.Playthroughs(ctx)
@@ -158,11 +158,13 @@ func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 				}
 			}
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE playthroughs SET active = 0 WHERE game = ? AND install = ?", p.Game, p.Install); err != nil {
-			return err
+		if p.Active {
+			if _, err := tx.ExecContext(ctx, "UPDATE playthroughs SET active = 0 WHERE game = ? AND install = ?", p.Game, p.Install); err != nil {
+				return err
+			}
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO playthroughs VALUES (?, ?, ?, ?, ?, 1, 0, ?, ?)",
-			p.Name, p.Title, p.Game, p.Install, stamp(p.Started), p.Note, strings.Join(p.Keeps, " "))
+		_, err := tx.ExecContext(ctx, "INSERT INTO playthroughs VALUES (?, ?, ?, ?, ?, ?, 0, ?, ?)",
+			p.Name, p.Title, p.Game, p.Install, stamp(p.Started), p.Active, p.Note, strings.Join(p.Keeps, " "))
 		return err
 	})
 }

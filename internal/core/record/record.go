@@ -6,6 +6,7 @@ package record
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/archive"
@@ -13,6 +14,7 @@ import (
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/line"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
@@ -122,17 +124,27 @@ func parse(text string) (logbook.Evidence, error) {
 	return logbook.Evidence{}, problem.Usage(hints, "%q is no statement", text)
 }
 
-// Line finds a playthrough by name.
+// Taken is the playthrough that has a name, or nil.
+func Taken(ctx context.Context, h *home.Home, name string) (*logbook.Playthrough, error) {
+	all, err := h.Logbook.Playthroughs(ctx)
+	i := slices.IndexFunc(all, func(p logbook.Playthrough) bool { return p.Name == name })
+	if err != nil || i < 0 {
+		return nil, err
+	}
+	return &all[i], nil
+}
+
+// Line finds a playthrough by name, or by its title.
 func Line(ctx context.Context, h *home.Home, name string) (logbook.Playthrough, error) {
 	all, err := h.Logbook.Playthroughs(ctx)
 	if err != nil {
 		return logbook.Playthrough{}, err
 	}
+	if p := line.Named(all, name); p != nil {
+		return *p, nil
+	}
 	var names []string
 	for _, p := range all {
-		if p.Name == name {
-			return p, nil
-		}
 		names = append(names, p.Name)
 	}
 	hint := problem.Do("playthroughs")
@@ -154,7 +166,11 @@ func NewLine(ctx context.Context, h *home.Home, in *game.Install, title string) 
 	if err := archive.CheckName(p.Name); err != nil {
 		return p, problem.Usage(nil, "%v", err)
 	}
-	if other, err := Line(ctx, h, p.Name); err == nil {
+	other, err := Taken(ctx, h, p.Name)
+	if err != nil {
+		return p, err
+	}
+	if other != nil {
 		hint := problem.Do("swap", other.Name)
 		if other.Game != p.Game || other.Install != p.Install {
 			hint = problem.Advise("choose another title: that one is played on %s@%s", other.Game, other.Install)
@@ -164,9 +180,11 @@ func NewLine(ctx context.Context, h *home.Home, in *game.Install, title string) 
 	return p, nil
 }
 
-// StartLine starts a playthrough on an install: saves written from now on belong to it.
-func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string) (logbook.Playthrough, error) {
+// StartLine starts a playthrough on an install: saves written from now on belong to it, unless it rests at first, as one that old copies are
+// filed under.
+func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string, rests bool) (logbook.Playthrough, error) {
 	p, err := NewLine(ctx, h, st.Install, title)
+	p.Active = !rests
 	if err != nil || h.ReadOnly {
 		return p, err
 	}
@@ -209,6 +227,7 @@ func ChangeLine(ctx context.Context, h *home.Home, name string, change func(*log
 	if err := h.RequireRecords(); err != nil {
 		return err
 	}
+	was := p.Name // it may have been found by its title
 	change(&p)
-	return h.Logbook.Update(ctx, name, p)
+	return h.Logbook.Update(ctx, was, p)
 }

@@ -61,13 +61,13 @@ func TestWhatThePlayerStates(t *testing.T) {
 
 func TestLinesBeginAndEnd(t *testing.T) {
 	w := coretest.New(t)
-	first, err := record.StartLine(t.Context(), w.Home, w.See("tidewrack"), "Lamp Run")
+	first, err := record.StartLine(t.Context(), w.Home, w.See("tidewrack"), "Lamp Run", false)
 	require.NoError(t, err)
 	assert.Equal(t, "lamp-run", first.Name)
-	second, err := record.StartLine(t.Context(), w.Home, w.See("tidewrack"), "Night Run")
+	second, err := record.StartLine(t.Context(), w.Home, w.See("tidewrack"), "Night Run", false)
 	require.NoError(t, err)
 	assert.Equal(t, second.Name, w.See("tidewrack").Current().Name, "the last one is played")
-	_, err = record.StartLine(t.Context(), w.Home, w.See("tidewrack"), "Night Run")
+	_, err = record.StartLine(t.Context(), w.Home, w.See("tidewrack"), "Night Run", false)
 	assert.Error(t, err, "a name is given once")
 
 	st := w.See("tidewrack")
