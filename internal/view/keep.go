@@ -148,9 +148,21 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		head += "  " + Text(all[0].Title)
 	}
 	p.Line("%s", head)
+	machines := map[string]bool{}
+	for _, s := range all {
+		machines[s.Machine] = true
+	}
 	var rows [][]string
 	for i, s := range all {
 		var notes []string
+		if len(machines) > 1 && s.Machine != "" {
+			notes = append(notes, p.paint(faint, "on "+Text(s.Machine)))
+		}
+		for _, k := range s.Saves {
+			if k.Broken != "" {
+				notes = append(notes, p.paint(warn, Text(cmp.Or(k.Slot, k.Name)+" "+k.Broken)))
+			}
+		}
 		if s.Note != "" {
 			notes = append(notes, Text(s.Note))
 		}
