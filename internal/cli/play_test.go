@@ -176,6 +176,10 @@ func TestBase(t *testing.T) {
 	r = w.ok("games", "base", "night-tram", "--from", list)
 	assert.Contains(t, r.out, "strange.dll")
 	assert.NotContains(t, r.out, "release.txt", "only names count in a list")
+	assert.Contains(t, r.out, "no match  tracks/**", "the only track is gone")
+	assert.NotContains(t, r.out, "no match  *.x86_64")
+	require.NoError(t, os.WriteFile(list, []byte("# nothing\n"), 0o644))
+	assert.Contains(t, w.fails(2, "games", "base", "night-tram", "--from", list).err, "names no path")
 	require.NoError(t, os.WriteFile(list, []byte("ok\n../outside\n"), 0o644))
 	assert.Contains(t, w.fails(1, "games", "base", "night-tram", "--from", list).err, "list.txt:2")
 }

@@ -110,7 +110,7 @@ func (p *Printer) Base(title string, b *facts.Base, d facts.Strays, done bool) {
 	for _, group := range []struct {
 		what  string
 		paths []string
-	}{{"extra", d.Extra}, {"altered", d.Changed}, {"missing", d.Missing}} {
+	}{{"extra", d.Extra}, {"altered", d.Changed}, {"missing", d.Missing}, {"no match", d.Unmatched}} {
 		for i, path := range group.paths {
 			if i == 0 {
 				p.Line("")
@@ -134,12 +134,14 @@ type BaseDoc struct {
 	Extra   []string  `json:"extra"`
 	Altered []string  `json:"altered"`
 	Missing []string  `json:"missing"`
+	// Unmatched are lines of an author's list that nothing matches.
+	Unmatched []string `json:"unmatched,omitempty"`
 }
 
 // Base makes the document of a recorded clean game.
 func Base(b *facts.Base, d facts.Strays) BaseDoc {
 	list := func(paths []string) []string { return append([]string{}, paths...) }
-	return BaseDoc{NewHead("games base"), b.Install, b.Version, b.Taken.UTC(), len(b.Files), list(d.Extra), list(d.Changed), list(d.Missing)}
+	return BaseDoc{NewHead("games base"), b.Install, b.Version, b.Taken.UTC(), len(b.Files), list(d.Extra), list(d.Changed), list(d.Missing), d.Unmatched}
 }
 
 // Ready writes what is known before the game starts.

@@ -17,6 +17,7 @@ import (
 
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
 )
 
@@ -31,7 +32,11 @@ type Base struct {
 }
 
 // Strays is how an install differs from its clean state; all are paths in it.
-type Strays struct{ Extra, Changed, Missing []string }
+type Strays struct {
+	Extra, Changed, Missing []string
+	// Unmatched are lines of an author's list that nothing matches. A list says what may be there, so that is no difference; but it may be a mistake.
+	Unmatched []string
+}
 
 // Clean reports whether there is no difference.
 func (d Strays) Clean() bool { return len(d.Extra)+len(d.Changed)+len(d.Missing) == 0 }
@@ -60,6 +65,17 @@ func baseFiles(ctx context.Context, in *game.Install, all bool) ([]tree.Entry, e
 
 func matches(globs []string, path string) bool {
 	return slices.ContainsFunc(globs, func(g string) bool { return doublestar.MatchUnvalidated(g, path) })
+}
+
+// matchesOf is matches, and marks each glob that a path matches.
+func matchesOf(globs []string, path string, used map[string]bool) bool {
+	found := false
+	for _, g := range globs {
+		if doublestar.MatchUnvalidated(g, path) {
+			used[g], found = true, true
+		}
+	}
+	return found
 }
 
 // NewBase is what the install consists of now, as its clean state: from is an author's list, one path or glob a line, or "" for the
@@ -120,6 +136,9 @@ func (b *Base) readList(from string) error {
 			b.Files[line] = tree.Digest{}
 		}
 	}
+	if len(b.Files) == 0 && lines.Err() == nil {
+		return problem.Usage(nil, "%s names no path: everything in the install would count as extra", from)
+	}
 	return lines.Err()
 }
 
@@ -136,14 +155,15 @@ func StraysOf(ctx context.Context, h *home.Home, in *game.Install, b *Base) (Str
 	}
 	var globs []string
 	for path, digest := range b.Files {
-		if digest.IsZero() {
+		if digest.IsZero() && strings.ContainsAny(path, "*?[{\\") {
 			globs = append(globs, path)
 		}
 	}
-	seen := map[string]bool{}
+	seen, used := map[string]bool{}, map[string]bool{}
 	for _, e := range all {
 		seen[e.Path] = true
 		want, listed := b.Files[e.Path]
+		matched := matchesOf(globs, e.Path, used)
 		switch {
 		case listed && !want.IsZero():
 			sums, err := h.Hasher.File(ctx, in.Root, e, false)
@@ -153,7 +173,7 @@ func StraysOf(ctx context.Context, h *home.Home, in *game.Install, b *Base) (Str
 			if sums.Blake3 != want {
 				d.Changed = append(d.Changed, e.Path)
 			}
-		case listed, matches(globs, e.Path), matches(in.Game.Install.Allowed, e.Path), inFolders(folders, filepath.Join(in.Root, filepath.FromSlash(e.Path))):
+		case listed, matched, matches(in.Game.Install.Allowed, e.Path), inFolders(folders, filepath.Join(in.Root, filepath.FromSlash(e.Path))):
 		default:
 			d.Extra = append(d.Extra, e.Path)
 		}
@@ -163,7 +183,13 @@ func StraysOf(ctx context.Context, h *home.Home, in *game.Install, b *Base) (Str
 			d.Missing = append(d.Missing, path)
 		}
 	}
+	for line, digest := range b.Files {
+		if digest.IsZero() && !used[line] && !seen[line] {
+			d.Unmatched = append(d.Unmatched, line)
+		}
+	}
 	sort.Strings(d.Missing)
+	sort.Strings(d.Unmatched)
 	return d, nil
 }
 
