@@ -361,3 +361,23 @@ func TestALineThatRestsFromTheStart(t *testing.T) {
 	w.ok("playthroughs", "note", "Years Ago", "from the old drive")
 	assert.Contains(t, w.ok("playthroughs").out, "from the old drive")
 }
+
+// TestTheFirstKeepKeepsAllLines has two lines before anything was kept, and a save of the one that rests goes away.
+func TestTheFirstKeepKeepsAllLines(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("playthroughs", "start", "First", "tidewrack")
+	w.ok("playthroughs", "start", "Second", "tidewrack")
+	assert.Contains(t, w.ok("look", "tidewrack").out, "The playthrough first went on: 7 new saves (nothing of it has been kept yet)")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "first went on too: kept as first.1")
+
+	require.NoError(t, os.RemoveAll(w.voyages("slot_02")))
+	for range 2 {
+		w.ok("keep", "tidewrack")
+		out := w.ok("look", "tidewrack").out
+		assert.Contains(t, out, "save-gone", "a keep of the other line does not end it")
+		assert.Contains(t, out, "ostrov restore first.1 --slot 3\n")
+	}
+	assert.Contains(t, w.ok("keep", "tidewrack", "--as", "first").out, "kept first.2")
+	assert.NotContains(t, w.ok("look", "tidewrack").out, "save-gone")
+}

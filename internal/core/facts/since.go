@@ -24,14 +24,20 @@ type Since struct {
 // them whole.
 func (g gathering) since() error {
 	a, err := g.h.Archive()
-	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
-			g.Problems.Archive = err
+	current := g.Current()
+	if errors.Is(err, fs.ErrNotExist) { // no archive yet: nothing of any line has been kept
+		for _, p := range g.Lines {
+			if other := g.savesSince(nil, p.Name, nil); (current == nil || p.Name != current.Name) && other.New > 0 {
+				g.Others = append(g.Others, other)
+			}
 		}
-		return nil // no archive yet, or its drive is away: then nothing is said of snapshots
+		return nil
+	}
+	if err != nil {
+		g.Problems.Archive = err
+		return nil // its drive is away: then nothing is said of snapshots
 	}
 	g.former(a)
-	current := g.Current()
 	for i := range g.Lines {
 		name := g.Lines[i].Name
 		if current != nil && name == current.Name {

@@ -115,13 +115,20 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 		if err != nil || req.Before != "" || req.From != "" {
 			return kept, err
 		}
-		kept.Gone = st.Gone
-		return kept, record.Acknowledged(ctx, h, st)
+		lines := []string{kept.Snapshot.Playthrough}
+		for _, other := range kept.Also {
+			lines = append(lines, other.Snapshot.Playthrough)
+		}
+		for _, g := range st.Gone {
+			if g.Line == "" || slices.Contains(lines, g.Line) {
+				kept.Gone = append(kept.Gone, g)
+			}
+		}
+		return kept, record.Acknowledged(ctx, h, st, lines)
 	})
 }
 
-// keepLine takes a snapshot of a line of a state that was looked at just now, before a change.
-// Strict says that it must have all that the line has.
+// keepLine takes a snapshot of a line of a state that was looked at just now; before is what it is taken before, or "". Strict says that it must have all that the line has.
 func keepLine(ctx context.Context, h *home.Home, st *facts.State, name, before string, strict bool) (*Kept, error) {
 	return intoArchive(h, func(a *archive.Archive) (*Kept, error) {
 		i := slices.IndexFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == name })

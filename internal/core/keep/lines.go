@@ -22,6 +22,12 @@ import (
 func resting(h *home.Home, st *facts.State, req Request) *archive.Snapshot {
 	current := st.Current()
 	went := slices.ContainsFunc(st.Others, func(s facts.Since) bool { return s.Line == req.As })
+	for _, g := range st.Gone { // that it is so is to be kept
+		went = went || g.Line == req.As
+	}
+	for _, s := range st.Saves {
+		went = went || s.Line == req.As && (s.Shrank != nil || s.Again != "")
+	}
 	known := slices.ContainsFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == req.As })
 	if !known || req.From != "" || len(req.With) > 0 || current == nil || current.Name == req.As || went {
 		return nil

@@ -42,18 +42,21 @@ func Seen(ctx context.Context, h *home.Home, st *facts.State) error {
 	return h.Logbook.Assign(ctx, in.Address(), st.Learnt.Claims, st.Learnt.Active)
 }
 
-// Acknowledged writes down that the player has kept an install as it is: saves that are gone, have shrunk or
+// Acknowledged writes down that the player has kept these lines of an install as they are: their saves that are gone, have shrunk or
 // went back to an older state are not named any more. What
 // comes to lie at the place of one that is gone is another save.
-func Acknowledged(ctx context.Context, h *home.Home, st *facts.State) error {
+func Acknowledged(ctx context.Context, h *home.Home, st *facts.State, lines []string) error {
 	for _, p := range st.Gone {
+		if p.Line != "" && !slices.Contains(lines, p.Line) {
+			continue
+		}
 		if err := h.Logbook.Forget(ctx, st.Install.Address(), p.Key); err != nil {
 			return err
 		}
 	}
 	var places []logbook.Place
 	for _, s := range st.Saves {
-		if s.Shrank != nil || s.Again != "" {
+		if slices.Contains(lines, s.Line) && (s.Shrank != nil || s.Again != "") {
 			places = append(places, s.Stands(h.Now()))
 		}
 	}
