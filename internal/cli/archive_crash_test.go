@@ -159,6 +159,6 @@ func TestKilledWhereThePlayerHadItWritten(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, notes)
 		}
-		assert.Greater(t, killed, 5, command[0])
+		assert.Greater(t, killed, 1, command[0]) // calls are counted for each thread, and how many it takes differs
 	}
 }
