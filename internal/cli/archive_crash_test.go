@@ -42,7 +42,7 @@ func (w *world) killedAtRandom(prepare func(run int), command ...string) {
 		v := w.run("archive", "verify")
 		require.Contains(w.t, v.out, "whole", "run %d, killed after %v: %s", i, wait, v.err)
 	}
-	assert.Greater(w.t, killed, runs/3)
+	assert.Greater(w.t, killed, runs/2)
 	w.ok(command...)
 }
 
@@ -131,7 +131,7 @@ func TestKilledWhereThePlayerHadItWritten(t *testing.T) {
 		"parcel.zip": {"parcel", "tidewrack/2", "-o", filepath.Join(mine, "parcel.zip"), "--yes"},
 		"folder":     {"restore", "tidewrack.1", "--to", filepath.Join(mine, "folder")},
 	} {
-		first, stride := longtest.Share(9, 7)
+		first, stride := longtest.Share(9, 3)
 		killed := 0
 		for n := first; ; n += stride {
 			require.NoError(t, os.RemoveAll(mine))
@@ -159,6 +159,6 @@ func TestKilledWhereThePlayerHadItWritten(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, notes)
 		}
-		assert.Greater(t, killed, 1, command[0]) // calls are counted for each thread, and how many it takes differs
+		assert.Greater(t, killed, 5, command[0])
 	}
 }

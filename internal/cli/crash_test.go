@@ -122,7 +122,7 @@ func TestStoppedAtEachStep(t *testing.T) {
 				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				first, stride := longtest.Share(61, 3)
+				first, stride := longtest.Share(31, 3)
 				if how == "full" { // what a kill leaves is the harder case
 					stride *= 3
 				}
@@ -228,7 +228,7 @@ func TestKilledInTheExchange(t *testing.T) {
 		kinds[l] = true
 	}
 	t.Logf("%d kills landed, at %d different steps", count, len(kinds))
-	assert.Greater(t, count, 4*runs, "of %d", len(changing)*runs)
+	assert.Greater(t, count, len(changing)*runs*4/5, "of %d", len(changing)*runs)
 	assert.Greater(t, len(kinds), 2*runs)
 }
 
