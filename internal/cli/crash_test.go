@@ -229,7 +229,7 @@ func TestKilledInTheExchange(t *testing.T) {
 	}
 	t.Logf("%d kills landed, at %d different steps", count, len(kinds))
 	assert.Greater(t, count, len(changing)*runs*4/5, "of %d", len(changing)*runs)
-	assert.Greater(t, len(kinds), 2*runs)
+	assert.Greater(t, len(kinds), min(2*runs, 100))
 }
 
 // TestKilledAtFileSystemCalls kills at each call of one sort that the whole program makes, also outside of a change.
