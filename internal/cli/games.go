@@ -130,7 +130,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 		if err != nil {
 			return err
 		}
-		a.printer().Folders(in, folders, groups)
+		a.printer().Folders(in, folders, groups, facts.Neighbours(ctx, h, in, folders))
 		if found.From != "" {
 			a.printer().Line("")
 			a.printer().Line("  %s was at %s, where it is no more.", in.Address(), view.Text(found.From))
@@ -200,7 +200,7 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 		if err != nil {
 			return err
 		}
-		a.printer().Folders(in, folders, groups)
+		a.printer().Folders(in, folders, groups, facts.Neighbours(ctx, h, in, folders))
 	}
 	if a.json {
 		return view.JSON(a.Stdout, all)

@@ -89,6 +89,9 @@ func (a *app) takeTurn(ctx context.Context, h *home.Home, in *game.Install, note
 		return err
 	}
 	for _, other := range st.Sharers {
+		if in.PlaysWith(other) {
+			continue
+		}
 		there, _, err := a.see(ctx, h, other)
 		if err != nil {
 			return err

@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/problem"
@@ -26,7 +28,7 @@ func (a *app) playthroughs() *ucli.Command {
 		Commands: []*ucli.Command{
 			{Name: "start", Usage: "start one: saves written from now on belong to it", ArgsUsage: "TITLE [GAME]", Action: a.with(1, 2, a.startPlaythrough),
 				Flags: []ucli.Flag{&ucli.BoolFlag{Name: "resting", Usage: "it is not played now: to file an old copy under"}}},
-			{Name: "assign", Usage: "make saves belong to a playthrough", ArgsUsage: "PLAYTHROUGH SAVE...", Action: a.with(2, -1, a.assign)},
+			{Name: "assign", Usage: "make saves belong to a playthrough, or say that it is played on a second install, too", ArgsUsage: "PLAYTHROUGH SAVE|GAME@INSTALL...", Action: a.with(2, -1, a.assign)},
 			a.changesPlaythrough("activate", "saves written from now on belong to it", "", func(p *logbook.Playthrough, _ string) { p.Active, p.Closed = true, false }),
 			a.changesPlaythrough("close", "it is over; its saves stay", "", func(p *logbook.Playthrough, _ string) { p.Active, p.Closed = false, true }),
 			a.changesPlaythrough("note", "say something about it, to know it by", " NOTE", func(p *logbook.Playthrough, note string) { p.Note = note }),
@@ -57,6 +59,12 @@ func (a *app) assign(ctx context.Context, cmd *ucli.Command, h *home.Home) error
 		return err
 	}
 	for _, address := range cmd.Args().Tail() {
+		if in, err := h.Install(address); err == nil && strings.Contains(address, "@") {
+			if err := a.playWith(ctx, h, p, in); err != nil {
+				return err
+			}
+			continue
+		}
 		st, s, err := a.findSave(ctx, h, address)
 		if err != nil {
 			return err
@@ -66,6 +74,19 @@ func (a *app) assign(ctx context.Context, cmd *ucli.Command, h *home.Home) error
 		}
 	}
 	return a.listOrSay(ctx, fmt.Sprintf("%s would get %s", p.Name, view.Count(cmd.Args().Len()-1, "save", "saves")))
+}
+
+// playWith says that the lines of a playthrough's install are played on another one, too.
+func (a *app) playWith(ctx context.Context, h *home.Home, p logbook.Playthrough, in *game.Install) error {
+	first, err := h.Install(p.Game + "@" + p.Install)
+	if err != nil {
+		return err
+	}
+	st, _, err := a.see(ctx, h, first)
+	if err != nil {
+		return err
+	}
+	return record.PlayWith(h, in, st)
 }
 
 // changesPlaythrough makes a command that changes what is said of a playthrough; more is the argument that it takes besides its name.

@@ -67,6 +67,8 @@ type InstallDoc struct {
 	Root    string      `json:"root"`
 	Prefix  string      `json:"prefix,omitempty"`
 	Folders []FolderDoc `json:"folders"`
+	// Unplaced are folders of the description that have no place here, each with the reason.
+	Unplaced map[string]string `json:"unplaced,omitempty"`
 }
 
 // FolderDoc is a folder of an install in JSON.
@@ -77,13 +79,20 @@ type FolderDoc struct {
 	Exists  bool   `json:"exists"`
 	Why     string `json:"why,omitempty"`
 	Managed bool   `json:"managed,omitempty"`
+	Real    string `json:"real,omitempty"` // where links on the way lead to, where they do
 }
 
 // Install makes the document of an install.
 func Install(in *game.Install, folders []game.Located) InstallDoc {
 	d := InstallDoc{Address: in.Address(), Game: in.Game.ID, Title: in.Game.Title, Root: in.Root, Prefix: in.Prefix, Folders: []FolderDoc{}}
 	for _, f := range folders {
-		d.Folders = append(d.Folders, FolderDoc{f.ID, f.Account, f.Path, f.Exists, f.Why, f.Managed})
+		d.Folders = append(d.Folders, FolderDoc{f.ID, f.Account, f.Path, f.Exists, f.Why, f.Managed, in.Leads(f)})
+	}
+	for id, why := range in.Unplaced() {
+		if d.Unplaced == nil {
+			d.Unplaced = map[string]string{}
+		}
+		d.Unplaced[id] = why.Error()
 	}
 	return d
 }

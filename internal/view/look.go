@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -99,7 +100,12 @@ func (p *Printer) saveTable(l *assess.Install) {
 	for _, s := range l.Saves {
 		slots = slots || s.HasSlot
 	}
-	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "mods", right: true, drop: 3}, {title: "verdict"}, {title: "", grow: true}}
+	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "mods", right: true, drop: 3}}
+	lines := l.SeveralLines()
+	if lines {
+		columns = append(columns, column{title: "playthrough", drop: 4})
+	}
+	columns = append(columns, column{title: "verdict"}, column{title: "", grow: true})
 	if slots {
 		columns[0].title = "slot"
 	}
@@ -124,7 +130,11 @@ func (p *Printer) saveTable(l *assess.Install) {
 				mods += "?"
 			}
 		}
-		rows = append(rows, []string{handle(l, s), Text(title(s)), When(s.Modified, p.Now), Text(version), mods, p.verdict(s.Verdict), p.why(s)})
+		row := []string{handle(l, s), Text(title(s)), When(s.Modified, p.Now), Text(version), mods}
+		if lines {
+			row = append(row, Text(s.Line))
+		}
+		rows = append(rows, append(row, p.verdict(s.Verdict), p.why(s)))
 	}
 	p.table(columns, rows)
 }
@@ -229,6 +239,9 @@ func LookNext(l *assess.Install) problem.Hints {
 		for _, f := range s.Findings {
 			bring(f)
 		}
+	}
+	if l.Since.Away != nil {
+		return next.Or(problem.Do("play", l.Called).Note("brings its own back"))
 	}
 	if l.Since.Snapshot == nil || l.Since.New+l.Since.Changed+len(l.Since.Mods)+len(l.Others) > 0 {
 		next = next.Or(problem.Do("keep", l.Called))
@@ -358,7 +371,7 @@ func (p *Printer) SmallFilesOnly(queries []game.TreeQuery) {
 }
 
 // Folders writes where an install keeps its things and why there.
-func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []game.FileGroup) {
+func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []game.FileGroup, neighbours []*game.Install) {
 	p.Line("%s", p.paint(strong, in.Address()))
 	p.Line("  %-12s %s", "game", in.Root)
 	if in.Prefix != "" {
@@ -382,6 +395,12 @@ func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []gam
 		if f.Link != "" {
 			notes = append(notes, "a link at "+f.Link)
 		}
+		if to := in.Leads(f); to != "" {
+			notes = append(notes, "through a link above it "+to)
+		}
+		if len(f.Aliases) > 0 {
+			notes = append(notes, "also as "+Text(strings.Join(f.Aliases, ", ")))
+		}
 		if f.Value != "" {
 			notes = append(notes, "named by the game's own files")
 		}
@@ -395,6 +414,16 @@ func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []gam
 		if len(notes) > 0 {
 			p.Line("  %-12s %s", "", p.paint(faint, strings.Join(notes, "; ")))
 		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(in.Unplaced())) {
+		p.Line("  %-12s %s", id, p.paint(faint, "has no place: "+Text(in.Unplaced()[id].Error())))
+	}
+	for _, n := range neighbours {
+		text := "keeps its saves there too"
+		if n.PlaysWith(in) {
+			text += ", and the same playthroughs are played on both"
+		}
+		p.Line("  %-12s %s %s", "neighbour", n.Address(), p.paint(faint, text))
 	}
 	for _, g := range groups {
 		p.Line("  %-12s %s", g.Kind, filepath.Join(g.Dir, filepath.FromSlash(g.Glob)))

@@ -25,6 +25,11 @@ func (p *Printer) since(l *assess.Install) {
 		}
 		return
 	}
+	if away := l.Since.Away; away != nil {
+		p.hang(" ", fmt.Sprintf("The saves here are of %s, which is played on %s. The %s of %s are put away, in %s.", Text(away.Line), away.Install.Address(),
+			Count(len(away.In.Saves), "save", "saves"), Text(l.Since.Line), away.In.Address()))
+		return
+	}
 	parts := newAndChanged(l.Since.New, l.Since.Changed)
 	if l.Since.Back > 0 {
 		parts = append(parts, Count(l.Since.Back, "save", "saves")+" as kept before")

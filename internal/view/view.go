@@ -235,13 +235,17 @@ func sentence(f check.Finding) string {
 	return text
 }
 
+// unbroken is a hyphen at which no line is broken.
+const unbroken = "\u2011"
+
 // hang writes text after head, wrapped to the terminal with the following lines under the first.
 func (p *Printer) hang(head, text string) {
 	indent := lipgloss.Width(head) + 1
 	if indent > p.Width/2 {
 		indent = 6
 	}
-	lines := strings.Split(lipgloss.Wrap(text, max(p.Width-indent-1, minWidth/2), " "), "\n")
+	text = strings.ReplaceAll(text, "-", unbroken) // names with hyphens are there to be copied
+	lines := strings.Split(strings.ReplaceAll(lipgloss.Wrap(text, max(p.Width-indent-1, minWidth/2), " "), unbroken, "-"), "\n")
 	for i, line := range lines {
 		if i == 0 {
 			p.Line("%s %s", head, strings.TrimRight(line, " "))

@@ -15,7 +15,7 @@ import (
 // installFindings are what there is to say of the install itself.
 func installFindings(st *facts.State) []check.Finding {
 	var found []check.Finding
-	for _, part := range []func(*facts.State) []check.Finding{unread, modFindings, baseFindings, logFindings, sharers, neverStarted, orphans, requirements, gone, updatedSince} {
+	for _, part := range []func(*facts.State) []check.Finding{unread, modFindings, baseFindings, logFindings, sharers, formerFolders, neverStarted, orphans, requirements, gone, updatedSince} {
 		found = append(found, part(st)...)
 	}
 	return found
@@ -34,7 +34,11 @@ func unread(st *facts.State) []check.Finding {
 	add(st.Problems.Base, "the clean state")
 	add(st.Problems.Archive, "the newest snapshot")
 	for _, u := range st.Problems.Saves {
-		add(u.Err, "the folder of saves "+u.Folder.Path)
+		if u.Name == "" {
+			add(u.Err, "the folder of saves "+u.Folder.Path)
+			continue
+		}
+		found = append(found, check.New(check.LinkedSave, u.Name, "it "+u.Err.Error()).Helped(problem.Advise("put the save itself there, if it is to be kept and checked")))
 	}
 	add(st.Problems.Groups, "where settings and pictures lie")
 	return found
@@ -93,10 +97,18 @@ func neverStarted(st *facts.State) []check.Finding {
 	for i := range st.Install.Game.Saves {
 		id := st.Install.Game.Saves[i].Folder
 		if !slices.ContainsFunc(st.Folders, func(f game.Located) bool { return f.ID == id && (f.Exists || f.Create) }) {
-			found = append(found, check.New(check.NeverStarted, "", "the folder "+id+" is not there yet: start the game once"))
+			found = append(found, check.New(check.NeverStarted, "", "the folder "+id+" is not there: "+whyNot(st.Install, id)))
 		}
 	}
 	return found
+}
+
+// whyNot says why a folder has no place, or is not there.
+func whyNot(in *game.Install, id string) string {
+	if err := in.Unplaced()[id]; err != nil {
+		return err.Error()
+	}
+	return "start the game once"
 }
 
 // maxStrays is how many differences from the clean game are named one by one.
@@ -155,7 +167,37 @@ func logFindings(st *facts.State) []check.Finding {
 func sharers(st *facts.State) []check.Finding {
 	var found []check.Finding
 	for _, other := range st.Sharers {
-		found = append(found, check.New(check.SharedFolder, "", other.Address()+" keeps its saves there too"))
+		text := other.Address() + " keeps its saves there too"
+		if other.PlaysWith(st.Install) {
+			text += ", and the same playthroughs are played on both"
+		}
+		found = append(found, check.New(check.SharedFolder, "", text))
+	}
+	return found
+}
+
+// formerFolders are folders of saves that a condition chose before.
+func formerFolders(st *facts.State) []check.Finding {
+	var found []check.Finding
+	for _, f := range st.Former {
+		text := "no folder of saves is chosen now: " + whyNot(st.Install, f.ID())
+		if f.Now.Folder != nil {
+			text = fmt.Sprintf("saves are in %s", f.Now.Path)
+		}
+		for _, now := range st.Learnt.Folders {
+			if now.Path == f.Now.Real {
+				text += " since " + now.Since.Local().Format("2 January 2006 15:04")
+			}
+		}
+		if f.Now.Why != "" {
+			text += ", because " + f.Now.Why
+		}
+		saves := "saves lie"
+		if f.Saves == 1 {
+			saves = "save lies"
+		}
+		text += fmt.Sprintf("; %d %s in %s", f.Saves, saves, f.Path)
+		found = append(found, check.New(check.FolderChanged, "", text).Helped(problem.Do("games show", st.Called).Note("says what decides it")))
 	}
 	return found
 }

@@ -63,6 +63,10 @@ const (
 	SettingsOrphaned Code = "settings-orphaned"
 	// SharedFolder is a folder of saves that another install uses too.
 	SharedFolder Code = "shared-folder"
+	// FolderChanged is a folder of saves that a condition chose before, and now chooses another.
+	FolderChanged Code = "folder-changed"
+	// LinkedSave is a link in the place of a save.
+	LinkedSave Code = "linked-save"
 )
 
 // Codes of findings about slots.
@@ -165,8 +169,12 @@ var table = []Info{
 		Effect: "What the new version saves the former one may not read. Saves that it has not written yet are converted when they are loaded.", Remedy: "Keep a snapshot before you load them. The former version can be brought back beside the new one, if it was kept.", Do: problem.Do("restore", "SNAPSHOT").With("only", "game").With("to", "DIR"), Example: "1.6.2 in gannet-rock.3, 1.6.4 now; not saved with 1.6.4 yet: 1, 2"},
 	{Code: SettingsOrphaned, Severity: Risk, Meaning: "A settings file belongs to a mod that is not installed.",
 		Effect: "Depends on the game: errors at the start, or none.", Remedy: "Put them aside.", Do: problem.Do("look").With("put-aside"), Example: "Fog Horns: mods/fog-horns.ini is a setting of it, and it is not installed"},
-	{Code: SharedFolder, Severity: Note, Meaning: "Two installs of the game keep their saves in the same folder.",
-		Effect: "Each lists the saves of the other, and may convert them.", Remedy: "Start each with `play`: it swaps the saves.", Example: "tidewrack@1-6-2 keeps its saves there too"},
+	{Code: SharedFolder, Severity: Note, Meaning: "Two installs are neighbours: they keep their saves in the same folder, which may be reached through a link.",
+		Effect: "Each lists the saves of the other, and may convert them.", Remedy: "Start each with `play`: it swaps the saves. Where both play the same line, say so: then nothing is swapped.", Do: problem.Do("playthroughs assign", "PLAYTHROUGH", "GAME@INSTALL"), Example: "tidewrack@1-6-2 keeps its saves there too"},
+	{Code: FolderChanged, Severity: Risk, Meaning: "The game keeps its saves in another folder than at an earlier look, since a file, a setting or the version that decides it is another now. The saves in the former folder are not gone.",
+		Effect: "The game lists the saves of the folder that counts now, and not those of the former one.", Remedy: "If that is not meant, put back what decides it. Otherwise go on; nothing is moved between the two.", Example: "saves are in …/modded/saves since 1 March, because lantern.exe is there; 5 saves lie in …/saves"},
+	{Code: LinkedSave, Severity: Risk, Meaning: "A link stands where a save would be.",
+		Effect: "What it leads to is neither checked nor kept.", Remedy: "Put the save itself there.", Example: "it is a link to /mnt/other/slot_03, and links in the place of a save are not followed"},
 	{Code: ArchiveAway, Severity: Note, Meaning: "One of several archives is not there, as its drive is absent.",
 		Effect: "It lacks the newest snapshots.", Remedy: "Connect the drive, then copy what it lacks.", Do: problem.Do("archive copy", "DIR"), Example: "/mnt/backup/ostrov is not there"},
 	{Code: AlreadyHere, Severity: Note, Meaning: "The same save, byte for byte, is in the install already.",

@@ -50,8 +50,10 @@ type State struct {
 
 	// Lines are the playthroughs of this install.
 	Lines []logbook.Playthrough
-	// Sharers are other installs of the game with a folder of saves in common.
+	// Sharers are the install's neighbours: others that reach one of its folders of saves, by whatever way.
 	Sharers []*game.Install
+	// Former are folders of saves that a condition chose before.
+	Former []Former
 
 	Since  Since   // of the line that is played
 	Others []Since // of each other line whose saves have changed since its newest snapshot
@@ -87,9 +89,10 @@ type Learnt struct {
 	States      []logbook.State
 	Evidence    []OfState
 	Places      []logbook.Place
-	Claims      []logbook.Key // saves that belong to Active from now on
-	Active      string
-	Mods        []modlist.Listed // of versions that were never seen before
+	Folders     []logbook.Folder
+	Respelled   map[logbook.Key]logbook.Key // names that are spelled in another case now
+	Claims      map[string][]logbook.Key    // saves that belong to a line from now on
+	Mods        []modlist.Listed            // of versions that were never seen before
 	Identifiers map[string]game.Added
 }
 
@@ -134,6 +137,7 @@ func GatherReading(ctx context.Context, h *home.Home, in *game.Install, read Mod
 		return nil, err
 	}
 	st := &State{Install: in, Called: h.Called(in)}
+	st.Learnt.Respelled = map[logbook.Key]logbook.Key{}
 	var err error
 	if st.Folders, err = in.Folders(ctx); err != nil {
 		return nil, err
@@ -236,27 +240,34 @@ func (g gathering) saves() error {
 	return nil
 }
 
-// sharers finds the other installs of the same game that have a folder of saves in common.
 func (g gathering) sharers() error {
+	g.Sharers = Neighbours(g.ctx, g.h, g.Install, g.Folders)
+	return nil
+}
+
+// Neighbours finds the other installs that reach a folder of saves of an install, whose folders are given.
+func Neighbours(ctx context.Context, h *home.Home, in *game.Install, folders []game.Located) []*game.Install {
+	var found []*game.Install
 	mine := map[string]bool{}
-	for _, f := range g.Folders {
-		if isSaves(g.Install.Game, f.ID) {
-			mine[f.Path] = true
+	for _, f := range folders {
+		if isSaves(in.Game, f.ID) {
+			mine[f.Real] = true
 		}
 	}
-	for _, other := range g.h.Installs {
-		if other == g.Install || other.Game.ID != g.Install.Game.ID || other.Open() != nil {
+	for _, other := range h.Installs {
+		if other == in || other.Open() != nil {
 			continue // one that has been moved away shares nothing now
 		}
-		folders, err := other.Folders(g.ctx)
+		theirs, err := other.Folders(ctx)
 		if err != nil {
-			return err
+			h.Log.Warn("the folders of an install cannot be found", "install", other.Address(), "error", err)
+			continue
 		}
-		if slices.ContainsFunc(folders, func(f game.Located) bool { return mine[f.Path] && isSaves(other.Game, f.ID) }) {
-			g.Sharers = append(g.Sharers, other)
+		if slices.ContainsFunc(theirs, func(f game.Located) bool { return mine[f.Real] && isSaves(other.Game, f.ID) }) {
+			found = append(found, other)
 		}
 	}
-	return nil
+	return found
 }
 
 func isSaves(d *game.Description, folder string) bool {
@@ -298,8 +309,16 @@ func (g gathering) requirements() error {
 	return err
 }
 
+// SeveralLines reports whether the saves that are there may be of more than one line, so that it is worth saying whose each is.
+func (st *State) SeveralLines() bool {
+	if len(st.Lines) > 1 {
+		return true
+	}
+	return slices.ContainsFunc(st.Saves, func(s *Save) bool { return s.Line != "" && (len(st.Lines) == 0 || s.Line != st.Lines[0].Name) })
+}
+
 // Current is the playthrough that new saves belong to, or nil.
-func (st *State) Current() *logbook.Playthrough { return line.Install{Lines: st.Lines}.Active() }
+func (st *State) Current() *logbook.Playthrough { return line.Active(st.Lines) }
 
 // needs finds out what each save needs.
 func (g gathering) needs() error {

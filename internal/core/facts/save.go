@@ -66,11 +66,7 @@ func (s *Save) Key() logbook.Key { return KeyAt(s.Folder, s.Name) }
 
 // KeyAt is what the logbook calls a place.
 func KeyAt(folder game.Located, name string) logbook.Key {
-	id := folder.ID
-	if folder.Account != "" {
-		id += ":" + folder.Account
-	}
-	return logbook.Key{Folder: id, Name: name}
+	return logbook.Key{Folder: folder.Real, Name: name}
 }
 
 // Stands is what the logbook is to know of where the save stands.
@@ -184,11 +180,16 @@ func FolderWords(id, account string) []string {
 	return []string{account, id, id + ":" + account}
 }
 
+// isCalled reports whether a word of an address means a folder.
+func isCalled(f game.Located, word string) bool {
+	return slices.Contains(FolderWords(f.ID, f.Account), word) || slices.Contains(f.Aliases, word)
+}
+
 // Meant are the saves that a slot, as the game shows it, or a name could mean; folder narrows it down (see FolderWords).
 func (st *State) Meant(folder, name string) []*Save {
 	var found []*Save
 	for _, s := range st.Saves {
-		if folder != "" && !slices.Contains(FolderWords(s.Folder.ID, s.Folder.Account), folder) {
+		if folder != "" && !isCalled(s.Folder, folder) {
 			continue
 		}
 		if s.HasSlot && strings.EqualFold(s.SlotShown(), name) || s.Name == name || st.Install.FoldsCase() && strings.EqualFold(s.Name, name) {
@@ -231,7 +232,7 @@ func (st *State) folderWord(s *Save) string {
 	same := func(word string) int {
 		n := 0
 		for _, other := range st.Saves {
-			if strings.EqualFold(other.Handle(), s.Handle()) && (word == "" || slices.Contains(FolderWords(other.Folder.ID, other.Folder.Account), word)) {
+			if strings.EqualFold(other.Handle(), s.Handle()) && (word == "" || isCalled(other.Folder, word)) {
 				n++
 			}
 		}
@@ -277,7 +278,7 @@ func (st *State) SavesFolder(kind *game.Save, account string) (game.Located, err
 	}
 	var names []string
 	for _, f := range found {
-		if words := FolderWords(f.ID, f.Account); account != "" && slices.Contains(words, account) || account == "" && st.Account != "" && f.Account == st.Account {
+		if account != "" && isCalled(f, account) || account == "" && st.Account != "" && f.Of(st.Account) {
 			return f, nil
 		}
 		names = append(names, FolderWords(f.ID, f.Account)[0])

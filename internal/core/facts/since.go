@@ -1,10 +1,15 @@
 package facts
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
+	"slices"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/line"
+	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
 )
@@ -18,6 +23,14 @@ type Since struct {
 	Version      string            // of the snapshot, where it differs; else ""
 	Froze        *archive.Snapshot // the newest that has the game itself in that version, or nil
 	Mods         []modlist.Change
+	Away         *Away // why none of its saves is here, or nil
+}
+
+// Away tells that the saves of a line are put away, since those of a neighbour's are in their place.
+type Away struct {
+	In      *archive.Snapshot // has them
+	Line    string            // whose saves are there
+	Install *game.Install     // on which that is played
 }
 
 // since compares the saves of each line with its newest snapshot, and finds for those that are broken or gone the last snapshot that has
@@ -37,7 +50,7 @@ func (g gathering) since() error {
 		g.Problems.Archive = err
 		return nil // its drive is away: then nothing is said of snapshots
 	}
-	g.former(a)
+	g.restorable(a)
 	for i := range g.Lines {
 		name := g.Lines[i].Name
 		if current != nil && name == current.Name {
@@ -68,6 +81,7 @@ func (g gathering) sinceOfCurrent(a *archive.Archive, name string) {
 		return
 	}
 	g.Since = g.savesSince(a, name, snap)
+	g.Since.Away = g.away(a, name)
 	if snap.Version != g.Version && snap.Version != "" && g.Version != "" {
 		g.Since.Version = snap.Version
 		if g.Since.Froze, err = a.NewestReadable(name, func(s *archive.Snapshot) bool { return s.Version == snap.Version && s.Holds(archive.Game) }); err != nil {
@@ -75,6 +89,33 @@ func (g gathering) sinceOfCurrent(a *archive.Archive, name string) {
 		}
 	}
 	g.Since.Mods = modlist.Compare(snap.Mods, g.List)
+}
+
+// away finds out whether the saves of a line are put away for a neighbour's.
+func (g gathering) away(a *archive.Archive, name string) *Away {
+	theirs := ""
+	for _, s := range g.Saves {
+		if s.Line == name {
+			return nil
+		}
+		theirs = cmp.Or(theirs, s.Line)
+	}
+	all, err := g.h.Logbook.Playthroughs(g.ctx)
+	if theirs == "" || err != nil {
+		return nil
+	}
+	for _, in := range g.Sharers {
+		ofIt := slices.ContainsFunc(line.LinesOf(all, in.Game.ID, in.Plays()), func(p logbook.Playthrough) bool { return p.Name == theirs })
+		if !ofIt || in.PlaysWith(g.Install) {
+			continue
+		}
+		in := &Away{Line: theirs, Install: in}
+		if in.In, err = a.NewestReadable(name, archive.Any); err != nil || in.In == nil || len(in.In.Saves) == 0 {
+			return nil
+		}
+		return in
+	}
+	return nil
 }
 
 // savesSince counts a line's saves that a snapshot of it, or none, does not have as they are. One that is as an older snapshot has it has not
@@ -123,9 +164,9 @@ func (g gathering) states(a *archive.Archive, line string) *archive.States {
 	return known
 }
 
-// former finds what the archive has of saves that are not what they were at the last look: whether a state is one from before, and which
+// restorable finds what the archive has of saves that are not what they were at the last look: whether a state is one from before, and which
 // snapshot has those whole that are broken now or gone.
-func (g gathering) former(a *archive.Archive) {
+func (g gathering) restorable(a *archive.Archive) {
 	for _, s := range g.Saves {
 		broken, size := s.Broken(), int64(0)
 		if s.Shrank != nil {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+
+	"ostrov/internal/core/tree"
 )
 
 // CheckBounds reports whether every folder of the install, and every pattern of settings, pictures and data, keeps to the bounds: below a
@@ -26,12 +28,12 @@ func (in *Install) CheckBounds(ctx context.Context, forbidden []string) error {
 			return fmt.Errorf("folder %s: %s %w: %s", l.ID, l.Path, ErrOutOfBounds, why)
 		}
 		for _, f := range forbidden {
-			if l.Path == f || Within(f, l.Path) || Within(l.Path, f) {
+			if l.Path == f || Within(f, l.Path) || Within(l.Path, f) || l.Real == f || Within(f, l.Real) || Within(l.Real, f) {
 				return fmt.Errorf("folder %s: %s %w: it overlaps %s", l.ID, l.Path, ErrOutOfBounds, f)
 			}
 		}
 		for j, other := range all {
-			if i != j && !l.Managed && other.Path != l.Path && Within(other.Path, l.Path) {
+			if i != j && !l.Managed && other.Real != l.Real && Within(other.Real, l.Real) {
 				return fmt.Errorf("folder %s: %s %w: it holds the folder %s", l.ID, l.Path, ErrOutOfBounds, other.ID)
 			}
 		}
@@ -49,17 +51,11 @@ var systems = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/proc
 // outside says why a folder is out of bounds, or "". free tells that it need not lie below a known folder: the player has confirmed it, or
 // linked it. All that links lead to is judged as well as what is written.
 func (in *Install) outside(path string, free bool) string {
-	real, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		real = path // it is not there yet
-	}
+	real := tree.Real(path)
 	inside, leads := false, true // leads: what links lead to lies elsewhere
 	for _, k := range append(in.known.all(), in.Root) {
 		inside = inside || Within(path, k) || path == in.Root
-		resolved, err := filepath.EvalSymlinks(k)
-		if err != nil {
-			resolved = k
-		}
+		resolved := tree.Real(k)
 		leads = leads && !Within(real, resolved) && real != resolved
 		for _, p := range []string{path, real} {
 			if k != in.Root && (p == k || p == resolved || Within(k, p) || Within(resolved, p)) {

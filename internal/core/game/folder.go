@@ -7,15 +7,22 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
+
+	"ostrov/internal/core/tree"
 )
 
 // Located is a folder of a description as it lies on this machine.
 type Located struct {
 	*Folder
-	Path    string // absolute; a save folder that is itself a link is resolved
-	Link    string // where the path was before it was resolved, or ""
+	Path string // absolute; a save folder that is itself a link is resolved
+	Link string // where the path was before it was resolved, or ""
+	// Real is the path with links resolved at every level. Whatever reaches one Real path reaches the same places.
+	Real    string
 	Account string // the account it belongs to, or ""
+	// Aliases are other accounts whose folders are links to this one.
+	Aliases []string
 	Exists  bool
 	Why     string // which condition chose it, in words; "" where there was no choice
 	// Value is the [value] whose text the path stands on, or "".
@@ -34,7 +41,9 @@ func (in *Install) Folders(ctx context.Context) ([]Located, error) {
 	if in.folders != nil {
 		return in.folders, nil
 	}
+	in.unplaced = map[string]error{}
 	var all []Located
+	why := map[string]error{}
 	done := map[string]bool{}
 	for i := range in.Game.Folders {
 		f := &in.Game.Folders[i]
@@ -42,16 +51,85 @@ func (in *Install) Folders(ctx context.Context) ([]Located, error) {
 			continue
 		}
 		located, ok, err := in.locate(ctx, f, 0)
+		if errors.Is(err, ErrNoPlace) {
+			why[f.ID] = err
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
 		if ok {
+			if len(located) == 0 {
+				why[f.ID] = errors.New("no folder of an account is there yet: start the game once")
+			}
 			done[f.ID] = !f.Each
-			all = append(all, located...)
+			for _, l := range located {
+				all = addFolder(all, l)
+			}
+		}
+	}
+	for _, f := range in.Game.Folders {
+		if slices.ContainsFunc(all, func(l Located) bool { return l.ID == f.ID }) {
+			continue
+		}
+		if in.unplaced[f.ID] = why[f.ID]; why[f.ID] == nil {
+			in.unplaced[f.ID] = errors.New("no condition that chooses it holds")
 		}
 	}
 	in.folders = all
 	return all, nil
+}
+
+// Unplaced are the folders of the description that Folders did not find, by id, each with the reason.
+func (in *Install) Unplaced() map[string]error { return in.unplaced }
+
+// addFolder adds a folder, or, where one of the same id leads to the same place, makes the two one: the one that is no link, with the other's
+// account as a further name.
+func addFolder(all []Located, l Located) []Located {
+	for i, other := range all {
+		if other.ID != l.ID || other.Real != l.Real {
+			continue
+		}
+		if other.Link != "" && l.Link == "" {
+			other, l = l, other
+		}
+		if other.Aliases = append(other.Aliases, l.Aliases...); l.Account != "" && l.Account != other.Account {
+			other.Aliases = append(other.Aliases, l.Account)
+		}
+		all[i] = other
+		return all
+	}
+	return append(all, l)
+}
+
+// Of reports whether the folder is an account's.
+func (l Located) Of(account string) bool {
+	return l.Account == account || slices.Contains(l.Aliases, account)
+}
+
+// Leads tells where links above the folder lead to: its real path, where that is not what links above the player's home and the game make of
+// it; else "".
+func (in *Install) Leads(l Located) string {
+	if l.Real == l.Path {
+		return ""
+	}
+	for _, k := range append(in.known.all(), in.Root) {
+		if Within(k, in.known.Home) {
+			continue
+		}
+		if rel, err := filepath.Rel(k, l.Path); err == nil && Within(l.Path, k) && filepath.Join(tree.Real(k), rel) == l.Real {
+			return ""
+		}
+	}
+	return l.Real
+}
+
+// Called is what the folder is called among those of its install: its id, and its account where there is one.
+func (l Located) Called() string {
+	if l.Account == "" {
+		return l.ID
+	}
+	return l.ID + ":" + l.Account
 }
 
 // FoldersOf are the folders with one id.
@@ -73,21 +151,16 @@ func (in *Install) locate(ctx context.Context, f *Folder, depth int) (found []Lo
 		return nil, false, err
 	}
 	paths, err := in.expand(ctx, f.Path, depth)
-	if errors.Is(err, ErrNoPlace) {
-		return nil, false, nil
-	}
 	if err != nil {
 		return nil, false, fmt.Errorf("folder %s: %w", f.ID, err)
 	}
 	for _, p := range paths {
-		l := Located{Folder: f, Path: p.path, Account: p.account, Why: why, Value: p.value}
-		if real, err := filepath.EvalSymlinks(p.path); err == nil {
+		l := Located{Folder: f, Path: p.path, Account: p.account, Why: why, Value: p.value, Real: tree.Real(p.path)}
+		if _, err := os.Stat(p.path); err == nil {
 			l.Exists = true
-			if real != p.path {
-				if info, err := os.Lstat(p.path); err == nil && info.Mode()&os.ModeSymlink != 0 {
-					l.Link, l.Path = p.path, real
-				}
-			}
+		}
+		if info, err := os.Lstat(p.path); err == nil && l.Real != p.path && info.Mode()&os.ModeSymlink != 0 {
+			l.Link, l.Path = p.path, l.Real
 		}
 		found = append(found, l)
 	}
@@ -98,6 +171,9 @@ func (in *Install) folder(ctx context.Context, id string, depth int) (Located, e
 	for i := range in.Game.Folders {
 		if f := &in.Game.Folders[i]; f.ID == id {
 			located, ok, err := in.locate(ctx, f, depth)
+			if errors.Is(err, ErrNoPlace) {
+				continue
+			}
 			if err != nil {
 				return Located{}, err
 			}

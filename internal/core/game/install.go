@@ -1,6 +1,7 @@
 package game
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,14 +32,25 @@ type Install struct {
 	Edition string
 	// Pins are the paths that came out of values of the game's own files and that the player has confirmed, by value id.
 	Pins map[string]string
+	// With is the name of the install of the game whose lines of play are this one's too, or "".
+	With string
 
-	known   Known
-	folders []Located // cached by Folders
-	values  map[string]form.Value
+	known    Known
+	folders  []Located // cached by Folders
+	unplaced map[string]error
+	values   map[string]form.Value
 }
 
 // Address is how commands name the install.
 func (in *Install) Address() string { return in.Game.ID + "@" + in.Name }
+
+// Plays is the name of the install whose lines of play are played on this one: its own, unless the player says otherwise.
+func (in *Install) Plays() string { return cmp.Or(in.With, in.Name) }
+
+// PlaysWith reports whether the same lines of play are played on another install, too.
+func (in *Install) PlaysWith(other *Install) bool {
+	return in.Game.ID == other.Game.ID && in.Plays() == other.Plays()
+}
 
 // Open readies the install: it looks up the known folders that its templates stand on.
 // The error is fs.ErrNotExist when the install has been moved away.
@@ -144,7 +156,9 @@ func (in *Install) expand(ctx context.Context, template string, depth int) ([]ex
 	found := []expansion{{}}
 	for i, p := range parts {
 		if p.name == "account" {
-			found = in.accounts(found)
+			if found, err = in.accounts(found); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		text := p.literal
@@ -202,18 +216,25 @@ func (in *Install) ownPath(path string) string {
 }
 
 // accounts replaces each expansion, so far a folder, by one for every account folder in it.
-func (in *Install) accounts(so []expansion) []expansion {
+func (in *Install) accounts(so []expansion) ([]expansion, error) {
 	var found []expansion
 	for _, e := range so {
-		list, _ := os.ReadDir(spelled(filepath.Clean(e.path))) // a missing folder has no accounts
+		dir := spelled(filepath.Clean(e.path))
+		list, err := os.ReadDir(dir) // a missing folder has no accounts
+		if link, target := tree.Dangling(dir); link != "" {
+			return nil, fmt.Errorf("{account} %w: %s is a link to %s, which is not there", ErrNoPlace, link, target)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("{account} %w: %w", ErrNoPlace, err)
+		}
 		for _, item := range list {
-			info, err := os.Stat(filepath.Join(e.path, item.Name())) // an account's folder may be a link
-			if err == nil && info.IsDir() && in.Game.account.MatchString(item.Name()) {
+			info, err := os.Stat(filepath.Join(e.path, item.Name())) // an account's folder may be a link, also to what is not there now
+			if (err != nil && item.Type()&fs.ModeSymlink != 0 || err == nil && info.IsDir()) && in.Game.account.MatchString(item.Name()) {
 				found = append(found, expansion{path: e.path + item.Name(), account: item.Name(), value: e.value})
 			}
 		}
 	}
-	return found
+	return found, nil
 }
 
 // Value is the [value] id of the install.

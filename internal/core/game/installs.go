@@ -14,6 +14,7 @@ type stored struct {
 	Edition    string            `json:"edition,omitempty"`
 	PlayerHome string            `json:"player_home,omitempty"`
 	Pins       map[string]string `json:"confirmed,omitempty"`
+	With       string            `json:"plays_with,omitempty"`
 }
 
 // LostInstall is an install of a game that has no description now. It is kept as it stands in the file.
@@ -32,7 +33,7 @@ const installsFormat = 1
 func EncodeInstalls(installs []*Install, lost []LostInstall) ([]byte, error) {
 	list := make([]stored, 0, len(installs)+len(lost))
 	for _, in := range installs {
-		list = append(list, stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins})
+		list = append(list, stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins, in.With})
 	}
 	for _, l := range lost {
 		list = append(list, l.stored)
@@ -58,7 +59,7 @@ func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Ins
 			lost = append(lost, LostInstall{s.Game, s.Name, s})
 			continue
 		}
-		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, Edition: s.Edition, PlayerHome: s.PlayerHome, Pins: s.Pins})
+		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, Edition: s.Edition, PlayerHome: s.PlayerHome, Pins: s.Pins, With: s.With})
 	}
 	return installs, lost, nil
 }

@@ -30,7 +30,7 @@ func Rename(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, t
 		return nil, err
 	}
 	gone := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name, Note: "under its former name"}
-	p.Remove(ctx, gone, plan.Guard(s), &plan.Save{Install: st.Install.Address(), Key: s.Key(), Before: plan.Standing(st, s)}, s.Tops()...)
+	p.Remove(ctx, gone, plan.Guard(s), &plan.Save{Key: s.Key(), Before: plan.Standing(st, s)}, s.Tops()...)
 	return p, p.Err()
 }
 
@@ -50,7 +50,7 @@ func Remove(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save) (
 		return nil, err
 	}
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name}
-	p.Remove(ctx, step, plan.Guard(s), &plan.Save{Install: st.Install.Address(), Key: s.Key(), Before: plan.Standing(st, s)}, s.Tops()...)
+	p.Remove(ctx, step, plan.Guard(s), &plan.Save{Key: s.Key(), Before: plan.Standing(st, s)}, s.Tops()...)
 	return p, p.Err()
 }
 
@@ -101,7 +101,7 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 		targets = append(targets, plan.Target{Root: s.Folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From)})
 	}
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: names[0].To}
-	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Install: st.Install.Address(), Key: facts.KeyAt(s.Folder, names[0].To), After: after}, targets...)
+	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Key: facts.KeyAt(s.Folder, names[0].To), After: after}, targets...)
 	return p, nil
 }
 

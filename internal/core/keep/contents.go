@@ -168,7 +168,7 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 		byRoot[key] = append(byRoot[key], s)
 	}
 	for _, u := range st.Problems.Saves {
-		kp.omit(u.Folder.Path, u.Err)
+		kp.omit(u.Path(), u.Err)
 	}
 	for _, key := range order {
 		root := archive.Root{Folder: key.folder, Account: key.account, Kind: archive.Saves}

@@ -190,6 +190,10 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 		return nil, err
 	}
 	kept := &Kept{State: st, Archive: kp.a.Dir}
+	if away := st.Since.Away; away != nil && req.Before == "" && req.From == "" && (req.As == "" || req.As == st.Since.Line) {
+		hints := problem.Do("keep", h.Called(away.Install)).Or(problem.Do("play", st.Called).Note("brings them back"))
+		return nil, problem.Declined(hints, "the saves here are of %s; those of %s are put away and safe in %s, so there is nothing of it to keep", away.Line, st.Since.Line, away.In.Address())
+	}
 	p, err := lineFor(ctx, h, st, req.As, kept)
 	if err != nil {
 		return nil, err

@@ -192,7 +192,7 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	if kept.Broken != "" || kept.Bytes == 0 {
 		r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s was %s already when %s was taken", kept.Called(), cmp.Or(kept.Broken, "empty"), r.snap.Address()))
 	}
-	s := &plan.Save{Install: r.st.Install.Address(), Key: facts.KeyAt(folder, kept.Name), After: r.stand(kept, folder)}
+	s := &plan.Save{Key: facts.KeyAt(folder, kept.Name), After: r.stand(kept, folder)}
 	if now != nil {
 		if step.Was = plan.Describe(now); now.Broken() == "" { // a broken save is no newer one
 			step.WasSaved = now.Modified
@@ -250,7 +250,7 @@ func kindOf(d *game.Description, id string) *game.Save {
 // folder finds where a root of the snapshot lies now.
 func (r *restorer) folder(root archive.Root) (game.Located, error) {
 	for _, f := range r.st.Folders {
-		if f.ID == root.Folder && f.Account == root.Account {
+		if f.ID == root.Folder && f.Of(root.Account) {
 			return f, nil
 		}
 	}
@@ -340,7 +340,7 @@ func (r *restorer) removeOthers() {
 // remove plans to take a save away.
 func (r *restorer) remove(s *facts.Save, why string) {
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name, Note: why}
-	r.p.Remove(r.ctx, step, plan.Guard(s), &plan.Save{Install: r.st.Install.Address(), Key: s.Key(), Before: plan.Standing(r.st, s)}, s.Tops()...)
+	r.p.Remove(r.ctx, step, plan.Guard(s), &plan.Save{Key: s.Key(), Before: plan.Standing(r.st, s)}, s.Tops()...)
 }
 
 // warn tells how the game will differ from the snapshot even when all planned is done.
@@ -407,7 +407,7 @@ func readBack(ctx context.Context, h *home.Home, st *facts.State, snap *archive.
 // dirOf is where a root of a snapshot that was taken just now lies, or "".
 func dirOf(st *facts.State, root archive.Root) string {
 	for _, f := range st.Folders {
-		if (root.Kind == archive.Saves || root.Kind == archive.Mods) && f.ID == root.Folder && f.Account == root.Account {
+		if (root.Kind == archive.Saves || root.Kind == archive.Mods) && f.ID == root.Folder && f.Of(root.Account) {
 			return f.Path
 		}
 	}

@@ -159,7 +159,7 @@ func placeIn(ctx context.Context, first *game.Install, dir string, snap *archive
 			return "", err
 		}
 		for _, f := range folders {
-			if f.ID == root.Folder && f.Account == root.Account {
+			if f.ID == root.Folder && f.Of(root.Account) {
 				path = f.Path
 			}
 		}

@@ -151,7 +151,6 @@ func nowhere(st *facts.State, snap *archive.Snapshot) error {
 
 // putAway plans to take away the saves of a playthrough, of one kind or all.
 func (r *restorer) putAway(playthrough, kind string) error {
-	install := r.st.Install.Address()
 	there := map[logbook.Key]bool{}
 	for _, s := range r.st.Saves {
 		if there[s.Key()] = true; s.Line != playthrough {
@@ -160,19 +159,19 @@ func (r *restorer) putAway(playthrough, kind string) error {
 		before := plan.Standing(r.st, s)
 		before.Line = playthrough // said, as soon as there are two
 		if kind != "" && s.Kind.ID != kind {
-			r.p.Own(plan.Save{Install: install, Key: s.Key(), Before: before, After: before}) // it stays, and stays its own
+			r.p.Own(plan.Save{Key: s.Key(), Before: before, After: before}) // it stays, and stays its own
 			continue
 		}
 		step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name, Note: "of " + playthrough}
-		r.p.Remove(r.ctx, step, plan.Guard(s), &plan.Save{Install: install, Key: s.Key(), Before: before}, s.Tops()...)
+		r.p.Remove(r.ctx, step, plan.Guard(s), &plan.Save{Key: s.Key(), Before: before}, s.Tops()...)
 	}
 	if kind != "" {
 		return nil
 	}
-	belongs, err := r.h.Logbook.Belongs(r.ctx, install)
+	belongs, err := r.h.Logbook.Belongs(r.ctx, r.st.Learnt.Folders)
 	for key, whose := range belongs { // the game lost the save: a later save of this name belongs to another playthrough
 		if whose == playthrough && !there[key] {
-			r.p.Own(plan.Save{Install: install, Key: key, Before: plan.Stand{There: true, Line: playthrough}})
+			r.p.Own(plan.Save{Key: key, Before: plan.Stand{There: true, Line: playthrough}})
 		}
 	}
 	return err

@@ -26,7 +26,7 @@ import (
 )
 
 // Format is the number of the schema, the database's user_version.
-const Format = 4
+const Format = 5
 
 // ErrNewer says that a logbook was written by a newer Ostrov.
 var ErrNewer = errors.New("was written by a newer Ostrov")
@@ -46,6 +46,16 @@ ALTER TABLE playthroughs ADD COLUMN note TEXT NOT NULL DEFAULT '';
 ALTER TABLE playthroughs ADD COLUMN keeps TEXT NOT NULL DEFAULT '';
 `, `
 CREATE TABLE mods (game TEXT NOT NULL, id TEXT NOT NULL, version TEXT NOT NULL, digest TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (game, id, version));
+`, `
+CREATE TABLE standing (folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, PRIMARY KEY (folder, name));
+INSERT INTO standing SELECT install || ' ' || folder, name, digest, title, slot, size, modified, seen, gone FROM places;
+DROP TABLE places;
+ALTER TABLE standing RENAME TO places;
+CREATE TABLE owners (folder TEXT NOT NULL, name TEXT NOT NULL, playthrough TEXT NOT NULL, PRIMARY KEY (folder, name));
+INSERT INTO owners SELECT install || ' ' || folder, name, playthrough FROM belongs;
+DROP TABLE belongs;
+ALTER TABLE owners RENAME TO belongs;
+CREATE TABLE folders (install TEXT NOT NULL, folder TEXT NOT NULL, path TEXT NOT NULL, template TEXT NOT NULL, since TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (install, folder, path));
 `}
 
 // Logbook is an open logbook.

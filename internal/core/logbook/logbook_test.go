@@ -132,41 +132,42 @@ func TestForeignStates(t *testing.T) {
 
 func TestPlaces(t *testing.T) {
 	l, _ := openNew(t)
-	p := Place{Key: Key{"saves:7", "slot_00"}, Digest: tree.Digest{1}, Title: "T", Slot: "1", Size: 5, Modified: now, Seen: now}
-	require.NoError(t, l.SetPlaces(t.Context(), "g@main", []Place{p}))
+	in := []Folder{{Install: "g@main", Called: "saves:7", Path: "/home/saves/7"}}
+	p := Place{Key: Key{"/home/saves/7", "slot_00"}, Digest: tree.Digest{1}, Title: "T", Slot: "1", Size: 5, Modified: now, Seen: now}
+	require.NoError(t, l.SetPlaces(t.Context(), []Place{p}))
 	p.Size = 6
-	require.NoError(t, l.SetPlaces(t.Context(), "g@main", []Place{p}))
-	got, err := l.Places(t.Context(), "g@main")
+	require.NoError(t, l.SetPlaces(t.Context(), []Place{p}))
+	got, err := l.Places(t.Context(), in)
 	require.NoError(t, err)
 	assert.Equal(t, map[Key]Place{p.Key: p}, got)
-	require.NoError(t, l.Forget(t.Context(), "g@main", p.Key))
-	got, err = l.Places(t.Context(), "g@main")
+	require.NoError(t, l.Forget(t.Context(), p.Key))
+	got, err = l.Places(t.Context(), in)
 	require.NoError(t, err)
 	assert.Empty(t, got)
 }
 
 func TestPlaythroughs(t *testing.T) {
 	l, _ := openNew(t)
-	keys := []Key{{"saves", "a"}, {"saves", "b"}}
+	keys, in := []Key{{"/saves", "a"}, {"/saves", "b"}}, []Folder{{Install: "g@main", Called: "saves", Path: "/saves"}}
 	first := Playthrough{Name: "one", Title: "One", Game: "g", Install: "main", Started: now, Active: true}
 	second := Playthrough{Name: "two", Title: "Two", Game: "g", Install: "main", Started: now.Add(time.Hour), Active: true}
 	require.NoError(t, l.Start(t.Context(), first, keys))
-	belongs, err := l.Belongs(t.Context(), "g@main")
+	belongs, err := l.Belongs(t.Context(), in)
 	require.NoError(t, err)
 	assert.Empty(t, belongs, "with one playthrough all saves are its own")
 	require.ErrorIs(t, l.Start(t.Context(), first, nil), ErrExists)
 	require.NoError(t, l.Start(t.Context(), second, keys))
-	belongs, err = l.Belongs(t.Context(), "g@main")
+	belongs, err = l.Belongs(t.Context(), in)
 	require.NoError(t, err)
 	assert.Equal(t, map[Key]string{keys[0]: "one", keys[1]: "one"}, belongs, "what was there stays the first one's")
-	require.NoError(t, l.Assign(t.Context(), "g@main", keys[:1], "two"))
+	require.NoError(t, l.Assign(t.Context(), keys[:1], "two"))
 	all, err := l.Playthroughs(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []bool{false, true}, []bool{all[0].Active, all[1].Active})
 	renamed := all[1]
 	renamed.Name, renamed.Closed = "three", true
 	require.NoError(t, l.Update(t.Context(), "two", renamed))
-	belongs, err = l.Belongs(t.Context(), "g@main")
+	belongs, err = l.Belongs(t.Context(), in)
 	require.NoError(t, err)
 	assert.Equal(t, "three", belongs[keys[0]])
 }

@@ -11,8 +11,30 @@ import (
 	"ostrov/internal/core/tree"
 )
 
-// Key names a save in an install: its folder (id, and account where there is one) and its name.
-type Key struct{ Folder, Name string }
+// Key names a place: one save's position in one real folder. It is the same for every install, account and description that reaches it.
+type Key struct {
+	Folder string // its path with all links resolved
+	Name   string // of the save, as it is spelled there
+}
+
+// Folder is a folder of saves of an install.
+type Folder struct {
+	Install string // its address
+	Called  string // the folder's id, and its account where there is one
+	Path    string // with all links resolved
+	// Template is what the description says that the path is.
+	Template string
+	// Moved is the path that it had before, where nothing is there any more; else "". What is known of that holds for this one.
+	Moved string
+	Since time.Time
+	Seen  time.Time
+}
+
+// former is what stood for the path until format 4.
+func (f Folder) former() string { return Former(f.Install, f.Called) }
+
+// Former is what stood for the path of a folder until format 4, when a place was an install's own.
+func Former(install, called string) string { return install + " " + called }
 
 // Place is what the last look found of a save.
 type Place struct {
@@ -26,37 +48,52 @@ type Place struct {
 	Gone     bool // it was not there any more
 }
 
-// Places returns where the saves of an install stood at the last look.
-func (l *Logbook) Places(ctx context.Context, install string) (map[Key]Place, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT folder, name, digest, title, slot, size, modified, seen, gone FROM places WHERE install = ?", install)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
+// Places returns where the saves of some folders stood at the last look.
+func (l *Logbook) Places(ctx context.Context, in []Folder) (map[Key]Place, error) {
 	places := map[Key]Place{}
-	for rows.Next() {
-		var p Place
+	err := l.eachIn(ctx, in, "SELECT name, digest, title, slot, size, modified, seen, gone FROM places WHERE folder = ?", func(rows *sql.Rows, folder string) error {
+		p := Place{Key: Key{Folder: folder}}
 		var digest, modified, seen string
-		if err := rows.Scan(&p.Folder, &p.Name, &digest, &p.Title, &p.Slot, &p.Size, &modified, &seen, &p.Gone); err != nil {
-			return nil, err
+		if err := rows.Scan(&p.Name, &digest, &p.Title, &p.Slot, &p.Size, &modified, &seen, &p.Gone); err != nil {
+			return err
 		}
 		var errs [3]error
 		p.Digest, errs[0] = tree.ParseDigest(digest)
 		p.Modified, errs[1] = time.Parse(time.RFC3339Nano, modified)
 		p.Seen, errs[2] = time.Parse(time.RFC3339Nano, seen)
-		if err := errors.Join(errs[:]...); err != nil {
-			return nil, err
-		}
 		places[p.Key] = p
-	}
-	return places, rows.Err()
+		return errors.Join(errs[:]...)
+	})
+	return places, err
 }
 
-// SetPlaces records what a look at an install found.
-func (l *Logbook) SetPlaces(ctx context.Context, install string, places []Place) error {
+// eachIn asks for rows of each folder: those under its former names first, so that what is known of the path wins.
+func (l *Logbook) eachIn(ctx context.Context, in []Folder, query string, row func(rows *sql.Rows, folder string) error) error {
+	for _, f := range in {
+		for _, key := range []string{f.former(), f.Moved, f.Path} {
+			rows, err := l.db.QueryContext(ctx, query, key)
+			if err != nil {
+				return err
+			}
+			for err == nil && rows.Next() {
+				err = row(rows, f.Path)
+			}
+			if err = errors.Join(err, rows.Err(), rows.Close()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// SetPlaces records what a look found.
+func (l *Logbook) SetPlaces(ctx context.Context, places []Place) error {
+	if len(places) == 0 {
+		return nil
+	}
 	return l.inTx(ctx, func(tx *sql.Tx) error {
 		for _, p := range places {
-			if err := setPlace(ctx, tx, install, p); err != nil {
+			if err := setPlace(ctx, tx, p); err != nil {
 				return err
 			}
 		}
@@ -64,18 +101,80 @@ func (l *Logbook) SetPlaces(ctx context.Context, install string, places []Place)
 	})
 }
 
-func setPlace(ctx context.Context, tx *sql.Tx, install string, p Place) error {
-	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		install, p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone)
+func setPlace(ctx context.Context, tx *sql.Tx, p Place) error {
+	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone)
 	return err
 }
 
 // Forget drops a save that is gone and of which the player has been told, or that Ostrov itself removed. What comes to lie at its place
 // later is another save.
-func (l *Logbook) Forget(ctx context.Context, install string, key Key) error {
+func (l *Logbook) Forget(ctx context.Context, key Key) error {
 	return l.inTx(ctx, func(tx *sql.Tx) error {
 		for _, table := range []string{"places", "belongs"} {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE install = ? AND folder = ? AND name = ?", install, key.Folder, key.Name); err != nil {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE folder = ? AND name = ?", key.Folder, key.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Folders returns the folders of saves that an install has had, the one that was seen last first.
+func (l *Logbook) Folders(ctx context.Context, install string) ([]Folder, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT folder, path, template, since, seen FROM folders WHERE install = ? ORDER BY seen DESC, path", install)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Folder
+	for rows.Next() {
+		f := Folder{Install: install}
+		var since, seen string
+		if err := rows.Scan(&f.Called, &f.Path, &f.Template, &since, &seen); err != nil {
+			return nil, err
+		}
+		var errs [2]error
+		f.Since, errs[0] = time.Parse(time.RFC3339Nano, since)
+		f.Seen, errs[1] = time.Parse(time.RFC3339Nano, seen)
+		if err := errors.Join(errs[:]...); err != nil {
+			return nil, err
+		}
+		all = append(all, f)
+	}
+	return all, rows.Err()
+}
+
+// SeeFolders records the folders of saves that an install has now, and what was known of them under their former names.
+func (l *Logbook) SeeFolders(ctx context.Context, in []Folder) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		for _, f := range in {
+			for _, was := range []string{f.former(), f.Moved} {
+				for _, table := range []string{"places", "belongs"} {
+					if _, err := tx.ExecContext(ctx, "UPDATE OR IGNORE "+table+" SET folder = ? WHERE folder = ?", f.Path, was); err != nil {
+						return err
+					}
+					if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE folder = ?", was); err != nil {
+						return err
+					}
+				}
+			}
+			if _, err := tx.ExecContext(ctx, "DELETE FROM folders WHERE path = ?", f.Moved); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO folders VALUES (?, ?, ?, ?, ?, ?)", f.Install, f.Called, f.Path, f.Template, stamp(f.Since), stamp(f.Seen)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Respell records that the name of a save is spelled in another way now.
+func (l *Logbook) Respell(ctx context.Context, from, to Key) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"places", "belongs"} {
+			if _, err := tx.ExecContext(ctx, "UPDATE OR REPLACE "+table+" SET name = ? WHERE folder = ? AND name = ?", to.Name, from.Folder, from.Name); err != nil {
 				return err
 			}
 		}
@@ -134,8 +233,8 @@ func (l *Logbook) Playthroughs(ctx context.Context) ([]Playthrough, error) {
 	return all, rows.Err()
 }
 
-// Start records a new playthrough and, where it is to be active, makes it the active one of its install. Saves that were all the only playthrough's own until now are
-// assigned to that one: keys are all saves that the install has.
+// Start records a new playthrough and, where it is to be active, makes it the active one of its install. Saves that were the only
+// playthrough's own until now, without being assigned, are assigned to that one: keys are these.
 func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 	all, err := l.Playthroughs(ctx)
 	if err != nil {
@@ -153,7 +252,7 @@ func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 	return l.inTx(ctx, func(tx *sql.Tx) error {
 		if len(same) == 1 {
 			for _, k := range keys {
-				if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO belongs VALUES (?, ?, ?, ?)", p.Game+"@"+p.Install, k.Folder, k.Name, same[0].Name); err != nil {
+				if _, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO belongs VALUES (?, ?, ?)", k.Folder, k.Name, same[0].Name); err != nil {
 					return err
 				}
 			}
@@ -169,11 +268,11 @@ func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 	})
 }
 
-// Assign makes saves of an install (its address) belong to a playthrough.
-func (l *Logbook) Assign(ctx context.Context, install string, keys []Key, playthrough string) error {
+// Assign makes saves belong to a playthrough.
+func (l *Logbook) Assign(ctx context.Context, keys []Key, playthrough string) error {
 	return l.inTx(ctx, func(tx *sql.Tx) error {
 		for _, k := range keys {
-			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO belongs VALUES (?, ?, ?, ?)", install, k.Folder, k.Name, playthrough); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO belongs VALUES (?, ?, ?)", k.Folder, k.Name, playthrough); err != nil {
 				return err
 			}
 		}
@@ -181,23 +280,16 @@ func (l *Logbook) Assign(ctx context.Context, install string, keys []Key, playth
 	})
 }
 
-// Belongs returns which saves of an install (its address) are assigned to which playthrough.
-func (l *Logbook) Belongs(ctx context.Context, install string) (map[Key]string, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT folder, name, playthrough FROM belongs WHERE install = ?", install)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
+// Belongs returns which saves in some folders are assigned to which playthrough.
+func (l *Logbook) Belongs(ctx context.Context, in []Folder) (map[Key]string, error) {
 	belongs := map[Key]string{}
-	for rows.Next() {
-		var k Key
-		var name string
-		if err := rows.Scan(&k.Folder, &k.Name, &name); err != nil {
-			return nil, err
-		}
+	err := l.eachIn(ctx, in, "SELECT name, playthrough FROM belongs WHERE folder = ?", func(rows *sql.Rows, folder string) error {
+		k, name := Key{Folder: folder}, ""
+		err := rows.Scan(&k.Name, &name)
 		belongs[k] = name
-	}
-	return belongs, rows.Err()
+		return err
+	})
+	return belongs, err
 }
 
 // Update writes back a changed playthrough under its old name, which may change too.
@@ -218,14 +310,14 @@ func (l *Logbook) Update(ctx context.Context, old string, p Playthrough) error {
 }
 
 // Stand records how a save stands at a place: which line it is assigned to, "" for none, and what is there, where that is known.
-func (l *Logbook) Stand(ctx context.Context, install string, key Key, playthrough string, p *Place) error {
+func (l *Logbook) Stand(ctx context.Context, key Key, playthrough string, p *Place) error {
 	return l.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "DELETE FROM belongs WHERE install = ? AND folder = ? AND name = ?", install, key.Folder, key.Name)
+		_, err := tx.ExecContext(ctx, "DELETE FROM belongs WHERE folder = ? AND name = ?", key.Folder, key.Name)
 		if err == nil && playthrough != "" {
-			_, err = tx.ExecContext(ctx, "INSERT INTO belongs VALUES (?, ?, ?, ?)", install, key.Folder, key.Name, playthrough)
+			_, err = tx.ExecContext(ctx, "INSERT INTO belongs VALUES (?, ?, ?)", key.Folder, key.Name, playthrough)
 		}
 		if err == nil && p != nil {
-			err = setPlace(ctx, tx, install, *p)
+			err = setPlace(ctx, tx, *p)
 		}
 		return err
 	})

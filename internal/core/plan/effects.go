@@ -3,6 +3,7 @@ package plan
 import (
 	"context"
 	"errors"
+	"path/filepath"
 	"slices"
 
 	"ostrov/internal/core/facts"
@@ -20,10 +21,29 @@ type Stand struct {
 
 // Effect is what a step means for one save.
 type Effect struct {
-	Install string      `json:"install"`
-	Key     logbook.Key `json:"key"`
-	Before  Stand       `json:"before"`
-	After   Stand       `json:"after"`
+	Key    logbook.Key `json:"key"`
+	Before Stand       `json:"before"`
+	After  Stand       `json:"after"`
+	// Install is what the first homes had beside a key whose folder was a name and no path.
+	Install string `json:"install,omitempty"`
+}
+
+// at is the place that an effect is about.
+func (e Effect) at() logbook.Key {
+	if e.Install != "" && !filepath.IsAbs(e.Key.Folder) {
+		return logbook.Key{Folder: logbook.Former(e.Install, e.Key.Folder), Name: e.Key.Name}
+	}
+	return e.Key
+}
+
+// stand is what is at the place afterwards, or nil.
+func (e Effect) stand() *logbook.Place {
+	if e.After.Place == nil {
+		return nil
+	}
+	p := *e.After.Place
+	p.Key = e.at()
+	return &p
 }
 
 // Effects are what the logbook is to know once a change has happened. They are written down before the exchange, so that a crash between
@@ -44,7 +64,7 @@ func (e Effects) empty() bool {
 func (e Effects) reversed() Effects {
 	r := Effects{Start: e.Drop, Drop: e.Start, Active: e.WasActive, WasActive: e.Active}
 	for _, s := range slices.Backward(e.Saves) {
-		r.Saves = append(r.Saves, Effect{s.Install, s.Key, s.After, s.Before})
+		r.Saves = append(r.Saves, Effect{s.Key, s.After, s.Before, s.Install})
 	}
 	return r
 }
@@ -69,7 +89,7 @@ func learn(ctx context.Context, h *home.Home, e Effects) error {
 	}
 	for _, s := range e.Saves { // what goes first: what comes may take its place
 		if !s.After.There {
-			if err := h.Logbook.Forget(ctx, s.Install, s.Key); err != nil {
+			if err := h.Logbook.Forget(ctx, s.at()); err != nil {
 				return err
 			}
 		}
@@ -78,7 +98,7 @@ func learn(ctx context.Context, h *home.Home, e Effects) error {
 		if !s.After.There {
 			continue
 		}
-		if err := h.Logbook.Stand(ctx, s.Install, s.Key, s.After.Line, s.After.Place); err != nil {
+		if err := h.Logbook.Stand(ctx, s.at(), s.After.Line, s.stand()); err != nil {
 			return err
 		}
 	}

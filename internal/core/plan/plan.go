@@ -170,11 +170,12 @@ type Target struct {
 
 // Save is what a step means for a save: where, and whose it is before and after.
 type Save struct {
-	Install string // the address of the install that it is recorded for
-	Key     logbook.Key
-	Before  Stand
-	After   Stand
+	Key    logbook.Key
+	Before Stand
+	After  Stand
 }
+
+func (s Save) effect() Effect { return Effect{Key: s.Key, Before: s.Before, After: s.After} }
 
 // Put plans to put targets where nothing is, or where guard keeps what is. s says which save they make up, or is nil.
 func (p *Plan) Put(ctx context.Context, step Step, guard Safeguard, s *Save, targets ...Target) {
@@ -220,7 +221,7 @@ func (p *Plan) Replacing(ctx context.Context, root string, guard Safeguard, name
 func (p *Plan) Say(step Step) { p.Steps = append(p.Steps, step) }
 
 // Own plans that a save belongs to a line from now on, wherever it stands.
-func (p *Plan) Own(s Save) { p.effects.Saves = append(p.effects.Saves, Effect(s)) }
+func (p *Plan) Own(s Save) { p.effects.Saves = append(p.effects.Saves, s.effect()) }
 
 // Start plans that a playthrough is begun.
 func (p *Plan) Start(l logbook.Playthrough) { p.effects.Start = &l }
@@ -244,7 +245,7 @@ func (p *Plan) add(step Step, s *Save) {
 		step.Name = step.targets[0].name
 	}
 	if s != nil {
-		step.effects = append(step.effects, Effect(*s))
+		step.effects = append(step.effects, s.effect())
 	}
 	p.Steps = append(p.Steps, step)
 }

@@ -33,13 +33,23 @@ func Seen(ctx context.Context, h *home.Home, st *facts.State) error {
 	if err := h.Logbook.SetIdentifiers(ctx, in.Game.ID, st.Learnt.Identifiers); err != nil {
 		return err
 	}
-	if err := h.Logbook.SetPlaces(ctx, in.Address(), st.Learnt.Places); err != nil {
+	if err := h.Logbook.SeeFolders(ctx, st.Learnt.Folders); err != nil {
 		return err
 	}
-	if len(st.Learnt.Claims) == 0 {
-		return nil
+	for from, to := range st.Learnt.Respelled {
+		if err := h.Logbook.Respell(ctx, from, to); err != nil {
+			return err
+		}
 	}
-	return h.Logbook.Assign(ctx, in.Address(), st.Learnt.Claims, st.Learnt.Active)
+	if err := h.Logbook.SetPlaces(ctx, st.Learnt.Places); err != nil {
+		return err
+	}
+	for name, keys := range st.Learnt.Claims {
+		if err := h.Logbook.Assign(ctx, keys, name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Acknowledged writes down that the player has kept these lines of an install as they are: their saves that are gone, have shrunk or
@@ -50,7 +60,7 @@ func Acknowledged(ctx context.Context, h *home.Home, st *facts.State, lines []st
 		if p.Line != "" && !slices.Contains(lines, p.Line) {
 			continue
 		}
-		if err := h.Logbook.Forget(ctx, st.Install.Address(), p.Key); err != nil {
+		if err := h.Logbook.Forget(ctx, p.Key); err != nil {
 			return err
 		}
 	}
@@ -60,7 +70,7 @@ func Acknowledged(ctx context.Context, h *home.Home, st *facts.State, lines []st
 			places = append(places, s.Stands(h.Now()))
 		}
 	}
-	return h.Logbook.SetPlaces(ctx, st.Install.Address(), places)
+	return h.Logbook.SetPlaces(ctx, places)
 }
 
 // Learnt writes down states and evidence.
@@ -159,7 +169,7 @@ func Line(ctx context.Context, h *home.Home, name string) (logbook.Playthrough, 
 
 // NewLine is a playthrough of an install that is called after a title. One of that name must not be there.
 func NewLine(ctx context.Context, h *home.Home, in *game.Install, title string) (logbook.Playthrough, error) {
-	p := logbook.Playthrough{Name: home.Slug(title), Title: title, Game: in.Game.ID, Install: in.Name, Started: h.Now(), Active: true}
+	p := logbook.Playthrough{Name: home.Slug(title), Title: title, Game: in.Game.ID, Install: in.Plays(), Started: h.Now(), Active: true}
 	switch {
 	case p.Name == in.Game.ID:
 		p.Title = in.Game.Title
@@ -196,7 +206,9 @@ func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string,
 	}
 	var keys []logbook.Key
 	for _, s := range st.Saves {
-		keys = append(keys, s.Key())
+		if len(st.Lines) == 1 && s.Line == st.Lines[0].Name { // the only line's own, without being assigned
+			keys = append(keys, s.Key())
+		}
 	}
 	if err := h.Logbook.Start(ctx, p, keys); err != nil {
 		return p, err
@@ -204,7 +216,9 @@ func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string,
 	st.Lines = append(st.Lines, p)
 	if len(st.Lines) == 1 {
 		for _, s := range st.Saves {
-			s.Line = p.Name
+			if s.Line == "" {
+				s.Line = p.Name
+			}
 		}
 	}
 	return p, nil
@@ -212,13 +226,28 @@ func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string,
 
 // Assign makes a save belong to a playthrough.
 func Assign(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, p logbook.Playthrough) error {
-	if st.Install.Game.ID != p.Game || st.Install.Name != p.Install {
+	if st.Install.Game.ID != p.Game || st.Install.Plays() != p.Install {
 		return problem.Usage(nil, "%s is not a save of %s@%s, on which %s is played", st.Address(s), p.Game, p.Install, p.Name)
 	}
 	if h.ReadOnly {
 		return nil
 	}
-	return h.Logbook.Assign(ctx, st.Install.Address(), []logbook.Key{s.Key()}, p.Name)
+	return h.Logbook.Assign(ctx, []logbook.Key{s.Key()}, p.Name)
+}
+
+// PlayWith makes the lines of play of one install those of another one too: both are played on the same saves, so nothing is swapped between
+// them. The first is a neighbour of the second.
+func PlayWith(h *home.Home, in *game.Install, st *facts.State) error {
+	if !slices.Contains(st.Sharers, in) || in.Game.ID != st.Install.Game.ID {
+		return problem.Usage(problem.Do("games show", in.Address()), "%s and %s have no folder of saves in common", in.Address(), st.Install.Address())
+	}
+	if h.ReadOnly {
+		return nil
+	}
+	if in.With = st.Install.Plays(); in.With == in.Name {
+		in.With = ""
+	}
+	return h.Register(in)
 }
 
 // ChangeLine changes what is said of a playthrough.

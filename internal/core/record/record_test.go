@@ -22,12 +22,14 @@ func TestLookingWritesNothingAndRecordingDoes(t *testing.T) {
 		require.NoError(t, err)
 		return st
 	}
+	var in []logbook.Folder
 	places := func() map[logbook.Key]logbook.Place {
-		all, err := w.Logbook.Places(t.Context(), "tidewrack@main")
+		all, err := w.Logbook.Places(t.Context(), in)
 		require.NoError(t, err)
 		return all
 	}
 	st := look()
+	in = st.Learnt.Folders
 	require.NotEmpty(t, st.Saves)
 	assert.NotEmpty(t, st.Learnt.States)
 	assert.Empty(t, places(), "looking writes nothing")

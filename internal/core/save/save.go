@@ -5,6 +5,7 @@
 package save
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -143,11 +144,16 @@ func (s *Save) Renamed(captures map[string]string) ([]Name, error) {
 	return names, nil
 }
 
-// Unread is a folder of saves that cannot be listed: what is in it is not known.
+// Unread is a folder of saves that cannot be listed, so that what is in it is not known; or, with its Name, what is called as a save is and
+// is none that can be read: a link.
 type Unread struct {
 	Folder game.Located
+	Name   string
 	Err    error
 }
+
+// Path is where it lies.
+func (u Unread) Path() string { return filepath.Join(u.Folder.Path, u.Name) }
 
 // Scan finds all saves in the folders of the install and reads what they say, where h does not remember it. It takes no digests.
 func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (all []*Save, unread []Unread, err error) {
@@ -164,38 +170,45 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (all []*Save, u
 			return nil, nil, err
 		}
 		for _, folder := range folders {
-			saves, err := scanFolder(ctx, in, kind, folder, h)
+			saves, links, err := scanFolder(ctx, in, kind, folder, h)
 			if err != nil && ctx.Err() != nil {
 				return nil, nil, err
 			}
 			if err != nil {
-				unread = append(unread, Unread{folder, err})
+				unread = append(unread, Unread{Folder: folder, Err: err})
 			}
-			all = append(all, saves...)
+			all, unread = append(all, saves...), append(unread, links...)
 		}
 	}
 	return all, unread, nil
 }
 
-func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located, h *tree.Hasher) ([]*Save, error) {
+func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located, h *tree.Hasher) (saves []*Save, linked []Unread, err error) {
 	list, err := os.ReadDir(folder.Path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		if link, target := tree.Dangling(cmp.Or(folder.Link, folder.Path)); link != "" {
+			return nil, nil, fmt.Errorf("%s is a link to %s, which is not there", link, target)
+		}
+		return nil, nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var names []string
+	var names, links []string
 	for _, item := range list {
-		if item.IsDir() == (kind.Unit == game.UnitFolder) && !strings.HasPrefix(item.Name(), Hidden) && (item.IsDir() || item.Type().IsRegular()) {
+		if item.Type()&fs.ModeSymlink != 0 {
+			links = append(links, item.Name())
+		} else if item.IsDir() == (kind.Unit == game.UnitFolder) && !strings.HasPrefix(item.Name(), Hidden) && (item.IsDir() || item.Type().IsRegular()) {
 			names = append(names, item.Name())
 		}
 	}
-	var saves []*Save
+	for _, g := range group(kind, links, in.FoldsCase()) {
+		linked = append(linked, Unread{folder, g.names[0], leadsTo(filepath.Join(folder.Path, g.names[0]))})
+	}
 	for _, g := range group(kind, names, in.FoldsCase()) {
 		s := &Save{Kind: kind, Folder: folder, Name: g.names[0], Captures: g.captures}
 		if s.Files, s.unread, err = members(ctx, kind, folder.Path, g.names); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if len(s.Files) == 0 && kind.Unit != game.UnitFolder {
 			continue
@@ -222,7 +235,16 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 		}
 		return saves[i].Name < saves[j].Name
 	})
-	return saves, nil
+	return saves, linked, nil
+}
+
+// leadsTo says where a link leads that stands in the place of a save. It is not followed: what it leads to may be on another drive, and be
+// another save.
+func leadsTo(path string) error {
+	if link, target := tree.Dangling(path); link != "" {
+		return fmt.Errorf("is a link to %s, which is not there", target)
+	}
+	return fmt.Errorf("is a link to %s, and links in the place of a save are not followed", tree.Real(path))
 }
 
 // slotOf is the slot that captures name, if it is one of the game's.

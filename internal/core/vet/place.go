@@ -84,7 +84,7 @@ func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
 		owner = st.Account
 	}
 	step := plan.Step{What: fmt.Sprintf("%q", c.Title()), Root: t.Folder.Path, Name: t.Name, Saved: c.Modified}
-	effect := &plan.Save{Install: st.Install.Address(), Key: facts.KeyAt(t.Folder, t.Name), After: plan.Stand{There: true}}
+	effect := &plan.Save{Key: facts.KeyAt(t.Folder, t.Name), After: plan.Stand{There: true}}
 	guard := plan.Guard(t.Replaces)
 	if old := t.Replaces; old != nil {
 		step.Was, step.WasSaved = plan.Describe(old), old.Modified
