@@ -60,7 +60,7 @@ func (w *world) commands() []string {
 // dryRuns are command lines that would change something, at least one for each command there is.
 var dryRuns = [][]string{
 	{"demo", "--dir", "another"}, {"games"}, {"games", "add", "night-tram", "--at", "games/NightTram", "--player-home", "player"}, {"games", "show", "tidewrack"},
-	{"games", "test", "tidewrack"}, {"games", "base", "tidewrack"}, {"games", "forget", "brass-orchard"},
+	{"games", "test", "tidewrack"}, {"games", "base", "tidewrack"}, {"games", "forget", "brass-orchard"}, {"games", "rename", "brass-orchard", "shed"},
 	{"look"}, {"look", "tidewrack"}, {"look", "tidewrack", "--put-aside"}, {"saves", "tidewrack"}, {"saves", "rename", "tidewrack/3", "9"}, {"saves", "duplicate", "tidewrack/3"},
 	{"saves", "remove", "tidewrack/3"}, {"needs", "tidewrack/3"}, {"needs", "tidewrack/3", "--state", "version 1.6.2"},
 	{"compare", "tidewrack.1", "tidewrack@main"}, {"mods", "tidewrack"}, {"mods", "tidewrack", "--write", "list.md"},

@@ -11,6 +11,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/record"
 	"ostrov/internal/view"
 )
 
@@ -37,6 +38,7 @@ func (a *app) games() *ucli.Command {
 				Action: a.addGame,
 			},
 			{Name: "forget", Usage: "know an install no more; nothing of the game or of the archive is touched", ArgsUsage: "GAME@INSTALL", Action: a.with(1, 1, a.forgetGame)},
+			{Name: "rename", Usage: "call an install by another name; the former one still means it", ArgsUsage: "GAME@INSTALL NAME", Action: a.with(2, 2, a.renameGame)},
 			{Name: "show", Usage: "each folder of a game: where it is and why there", ArgsUsage: "[GAME]", Action: a.showGame},
 			{Name: "test", Usage: "read a description and report all that is wrong with it", ArgsUsage: "FILE", Action: a.testGame},
 			{
@@ -68,6 +70,28 @@ func (a *app) forgetGame(_ context.Context, cmd *ucli.Command, h *home.Home) err
 	}
 	a.printer().Line("forgot %s; its files and its snapshots are as they were", in.Address())
 	a.printer().Next(problem.Do("games add", in.Game.ID).With("at", in.Root))
+	return nil
+}
+
+// renameGame gives an install another name.
+func (a *app) renameGame(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+	in, err := h.Install(cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	was, name := in.Address(), cmd.Args().Get(1)
+	if err := record.Rename(ctx, h, in, name); err != nil {
+		return err
+	}
+	to := in.Game.ID + "@" + name
+	if a.json {
+		return view.JSON(a.Stdout, view.RenamedDoc{Head: view.NewHead("games"), Install: to, Was: was, Done: !a.dryRun})
+	}
+	if a.dryRun {
+		a.printer().Line("%s would be %s. Nothing has been changed: --dry-run.", was, to)
+		return nil
+	}
+	a.printer().Line("%s is %s now; %s still means it", was, to, was)
 	return nil
 }
 

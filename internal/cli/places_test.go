@@ -3,6 +3,7 @@ package cli_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -162,4 +163,178 @@ func TestTheFolderChangedNotTheSaves(t *testing.T) {
 	look = w.ok("look", "tidewrack").out
 	assert.NotContains(t, look, "folder-changed")
 	assert.Contains(t, look, "Nothing has changed since tidewrack.1")
+}
+
+// pebbles is a small game whose saves say neither version nor mods.
+const pebbles = `ostrov = 1
+id      = "pebbles"
+title   = "Pebbles"
+version = { in = "release", at = "(.+)" }
+[install]
+marker = ["release.txt"]
+[file.release]
+path = "{game}/release.txt"
+form = "text"
+[[folder]]
+id   = "saves"
+path = "{game}/saves"
+[[folder]]
+id   = "mods"
+path = "{game}/mods"
+[[save]]
+id     = "run"
+unit   = "file"
+folder = "saves"
+name   = "{name}.run"
+[[mod]]
+id     = "mod"
+unit   = "folder"
+folder = "mods"
+[[rule]]
+save = "older"
+says = "fit"
+`
+
+// small adds a game with files of its own, from its description, and returns a way to write them.
+func (w *world) small(description, id string, files map[string]string) (write func(name, text string)) {
+	home := filepath.Join(w.dir, "ostrov", "games")
+	require.NoError(w.t, os.MkdirAll(home, 0o755))
+	require.NoError(w.t, os.WriteFile(filepath.Join(home, id+".toml"), []byte(description), 0o644))
+	dir := w.path("games", id)
+	write = func(name, text string) {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		require.NoError(w.t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(w.t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	for name, text := range files {
+		write(name, text)
+	}
+	w.ok("games", "add", id, "--at", dir, "--yes")
+	return write
+}
+
+// TestWhatChangedUnseenIsUnclear goes on with saves that say nothing of themselves after the game or its mods have changed.
+func TestWhatChangedUnseenIsUnclear(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		change        func(w *world, write func(name, text string))
+		version, mods string // evidence afterwards
+	}{
+		"nothing":           {func(*world, func(string, string)) {}, "descends", "descends"},
+		"the game's update": {func(_ *world, write func(string, string)) { write("release.txt", "2.0") }, "", "descends"},
+		"a mod was taken out": {func(w *world, _ func(string, string)) {
+			require.NoError(w.t, os.RemoveAll(w.path("games", "pebbles", "mods", "moss")))
+		}, "descends", ""},
+		"seen between": {func(w *world, write func(string, string)) { write("release.txt", "2.0"); w.ok("look", "pebbles") }, "", "descends"},
+		"an old state was brought back and played on": {func(w *world, write func(string, string)) {
+			w.ok("keep", "pebbles")
+			write("release.txt", "2.0")
+			write("saves/a.run", strings.Repeat("played in 2.0 ", 20))
+			w.ok("restore", "pebbles.1", "--yes", "--older")
+			w.ok("look", "pebbles")
+		}, "", "descends"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorld(t)
+			write := w.small(pebbles, "pebbles", map[string]string{"release.txt": "1.0", "saves/a.run": strings.Repeat("first evening ", 20), "mods/moss/moss.txt": "green"})
+			w.ok("look", "pebbles")
+			c.change(w, write)
+			write("saves/a.run", strings.Repeat("second evening ", 20))
+			w.ok("look", "pebbles")
+			var doc struct {
+				Verdict string
+				Save    struct {
+					Needs struct {
+						VersionEvidence string `json:"version_evidence"`
+						ModsEvidence    string `json:"mods_evidence"`
+					}
+				}
+			}
+			w.decode(&doc, "needs", "pebbles/a.run")
+			assert.Equal(t, c.version, doc.Save.Needs.VersionEvidence)
+			assert.Equal(t, c.mods, doc.Save.Needs.ModsEvidence)
+			want := "fit"
+			if c.version+c.mods != "descendsdescends" {
+				want = "unclear"
+				assert.Contains(t, w.ok("needs", "pebbles/a.run").out, "changed since")
+			}
+			assert.Equal(t, want, doc.Verdict)
+		})
+	}
+}
+
+// TestPrefixes adds a Windows game that lies in or beside the prefixes in which launchers keep such games.
+func TestPrefixes(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("games", "forget", "tidewrack@main", "--yes")
+	prefix := func(parts ...string) string {
+		dir := w.path(append([]string{"lib"}, parts...)...)
+		require.NoError(t, os.CopyFS(dir, os.DirFS(w.path("prefix"))))
+		return dir
+	}
+	shown := func(args ...string) string {
+		return w.ok(append([]string{"games", "add", "tidewrack", "--dry-run"}, args...)...).out
+	}
+	// inside a prefix, which is not named
+	inside := prefix("inside")
+	at := filepath.Join(inside, "drive_c", "Program Files", "Tidewrack Works", "Games", "Tidewrack")
+	require.NoError(t, os.CopyFS(at, os.DirFS(w.path("games", "Tidewrack"))))
+	assert.Contains(t, shown("--at", at), "prefix       "+inside)
+	assert.Contains(t, shown("--under", w.path("lib")), "game         "+at)
+	assert.Contains(t, shown("--prefix", inside), "game         "+at)
+
+	// beside: one in a numbered folder has run the game, the other has not
+	ran, other := prefix("compat", "4711", "pfx"), prefix("compat", "815", "pfx")
+	require.NoError(t, os.RemoveAll(filepath.Join(other, "drive_c", "users", "keeper", "Documents", "Tidewrack")))
+	for _, named := range []string{w.path("lib", "compat"), filepath.Dir(ran), ran, filepath.Join(ran, "drive_c")} {
+		assert.Contains(t, shown("--at", w.path("games", "Tidewrack"), "--prefix", named), "prefix       "+ran, named)
+	}
+	require.NoError(t, os.CopyFS(filepath.Join(other, "drive_c", "users", "keeper", "Documents"), os.DirFS(w.documents())))
+	several := w.fails(2, "games", "add", "tidewrack", "--at", w.path("games", "Tidewrack"), "--prefix", w.path("lib", "compat")).err
+	assert.Contains(t, several, "--prefix "+ran)
+	assert.Contains(t, several, "--prefix "+other)
+	assert.Contains(t, w.fails(2, "games", "add", "tidewrack", "--at", w.path("games", "Tidewrack"), "--prefix", w.path("games")).err, "is no compatibility prefix and holds none")
+
+	// a folder that has no place is shown, with the reason
+	toml := strings.Replace(pebbles, `"{game}/mods"`, `"{local_low}/Pebbles"`, 1)
+	require.NoError(t, os.MkdirAll(filepath.Join(w.dir, "ostrov", "games"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "ostrov", "games", "pebbles.toml"), []byte(toml), 0o644))
+	require.NoError(t, os.MkdirAll(w.path("games", "pebbles"), 0o755))
+	require.NoError(t, os.WriteFile(w.path("games", "pebbles", "release.txt"), []byte("1"), 0o644))
+	assert.Contains(t, w.ok("games", "add", "pebbles", "--at", w.path("games", "pebbles"), "--yes").out, "mods         has no place: {local_low} has no place here")
+	assert.Contains(t, w.ok("games", "show", "pebbles").out, "{local_low} has no place here")
+}
+
+// TestAnInstallThatIsRenamedOrMovedStaysItself gives an install another name and another place: its lines, its changes and what was seen of
+// its saves stay its own.
+func TestAnInstallThatIsRenamedOrMovedStaysItself(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "brass-orchard")
+	w.ok("playthroughs", "start", "Second", "brass-orchard")
+	w.ok("games", "base", "brass-orchard")
+	owners := w.saves("brass-orchard")
+	w.ok("saves", "remove", "brass-orchard/a", "--yes")
+	w.ok("games", "rename", "brass-orchard@main", "shed")
+	assert.Contains(t, w.ok("look", "brass-orchard@main").out, "brass-orchard, ", "the former name still means it")
+	w.fails(2, "games", "rename", "brass-orchard", "No Name")
+	assert.Contains(t, w.ok("undo", "--list").out, "brass-orchard@shed")
+	w.ok("undo", "--yes")
+	assert.Equal(t, owners, w.saves("brass-orchard@shed"))
+	assert.Contains(t, w.ok("playthroughs").out, "second")
+	assert.Contains(t, w.ok("keep", "brass-orchard", "--as", "brass-orchard").out, "nothing to keep")
+
+	// moved: the game's folder, and the prefix
+	w.ok("keep", "tidewrack")
+	w.ok("playthroughs", "start", "Third", "tidewrack")
+	owners = w.saves("tidewrack")
+	require.NoError(t, os.Rename(w.path("games", "Tidewrack"), w.path("games", "Elsewhere")))
+	require.NoError(t, os.Rename(w.path("prefix"), w.path("other-prefix")))
+	out := w.ok("games", "add", "tidewrack", "--at", w.path("games", "Elsewhere"), "--prefix", w.path("other-prefix"), "--yes").out
+	assert.Contains(t, out, "tidewrack@main was at "+w.path("games", "Tidewrack"))
+	assert.Equal(t, owners, w.saves("tidewrack"), "what moved with its folder is whose it was")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "kept third.1")
+	assert.NotContains(t, w.ok("look", "tidewrack").out, "went on")
 }

@@ -277,6 +277,14 @@ type SnapshotDoc struct {
 	LeftOut     []archive.LeftOut   `json:"left_out,omitempty"` // what could not be read and is not in it
 }
 
+// RenamedDoc is the document of giving an install another name.
+type RenamedDoc struct {
+	Head
+	Install string `json:"install"`
+	Was     string `json:"was"`
+	Done    bool   `json:"done"`
+}
+
 // ForgottenDoc is the document of forgetting an install.
 type ForgottenDoc struct {
 	Head

@@ -77,6 +77,16 @@ type Needs struct {
 	Ordered         bool
 	Clean           bool     // it needs a game without mods
 	ModsEvidence    Evidence // "" where nothing says which mods it needs
+	// VersionChanged and ModsChanged tell why nothing says it: the install's have changed unseen since the save's former state.
+	VersionChanged, ModsChanged bool
+}
+
+// since adds to what nothing says why that is so.
+func since(text string, changed bool, what string) string {
+	if changed {
+		text += ": " + what + " changed since its former state, and nobody saw which it was written under"
+	}
+	return text
 }
 
 // Have is what one install has.
@@ -181,7 +191,7 @@ func (j *judge) passed(r Rule) bool {
 func (j *judge) version() {
 	save, game := j.needs.Version, j.have.Version
 	if save == "" {
-		j.found = append(j.found, New(NoRule, "", "nothing says which version made it"))
+		j.found = append(j.found, New(NoRule, "", since("nothing says which version made it", j.needs.VersionChanged, "the game's version")))
 		return
 	}
 	if game == "" {
@@ -251,7 +261,7 @@ func (j *judge) mods() {
 	}
 	by := j.needs.ModsEvidence
 	if by == "" {
-		j.add(New(ModsUnknown, "", "nothing says which mods it was made with"), Mod{}, by)
+		j.add(New(ModsUnknown, "", since("nothing says which mods it was made with", j.needs.ModsChanged, "the mods")), Mod{}, by)
 		return
 	}
 	on := 0

@@ -167,8 +167,7 @@ func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
 	}
 	side := &Side{Name: st.Called, Version: st.Version, Mods: append([]modlist.Listed{}, st.List...), Ordered: st.Mods.Ordered, Saves: []SideSave{}}
 	for _, s := range st.Saves {
-		key := s.Key()
-		side.Saves = append(side.Saves, SideSave{key.Folder + "/" + key.Name, fmt.Sprintf("%s %q", s.Called(), s.Title()), s.Digest, s.Modified})
+		side.Saves = append(side.Saves, SideSave{s.Place(), fmt.Sprintf("%s %q", s.Called(), s.Title()), s.Digest, s.Modified})
 	}
 	return side, nil
 }
@@ -182,11 +181,7 @@ func snapshotSide(snap *archive.Snapshot, games map[string]*game.Description) *S
 		side.Ordered = d.Active != nil && d.Active.Order
 	}
 	for _, k := range snap.Saves {
-		folder := k.Folder
-		if k.Account != "" {
-			folder += ":" + k.Account
-		}
-		side.Saves = append(side.Saves, SideSave{folder + "/" + k.Name, k.Called(), k.Digest, k.Modified})
+		side.Saves = append(side.Saves, SideSave{k.Place(), k.Called(), k.Digest, k.Modified})
 	}
 	return side
 }

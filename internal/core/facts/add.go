@@ -2,6 +2,7 @@ package facts
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -59,12 +60,12 @@ func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*Addable, e
 		return nil, problem.Usage(problem.Advise("for example %s", home.Slug(req.Name)), "%q cannot name an install: use a-z, 0-9 and -", req.Name)
 	}
 	in := &game.Install{Game: d, Name: req.Name, Edition: req.Edition, Pins: map[string]string{}}
-	var under string
+	var under, prefix string
 	var err error
 	for _, p := range []struct {
 		from string
 		to   *string
-	}{{req.At, &in.Root}, {req.Prefix, &in.Prefix}, {req.PlayerHome, &in.PlayerHome}, {req.Under, &under}} {
+	}{{req.At, &in.Root}, {req.Prefix, &prefix}, {req.PlayerHome, &in.PlayerHome}, {req.Under, &under}} {
 		if p.from == "" {
 			continue
 		}
@@ -76,9 +77,12 @@ func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*Addable, e
 		}
 	}
 	if in.Root == "" {
-		if err := find(ctx, in, under); err != nil {
+		if err := find(ctx, in, under, prefix); err != nil {
 			return nil, err
 		}
+	}
+	if err := takePrefix(ctx, in, prefix); err != nil {
+		return nil, err
 	}
 	found := &Addable{Install: in}
 	if found.From, err = nameOf(h, in); err != nil {
@@ -101,7 +105,7 @@ func nameOf(h *home.Home, in *game.Install) (from string, err error) {
 		}
 		if other.Root != in.Root && !isThere(other) {
 			moved = append(moved, other)
-		} else if other.Root != in.Root && other.Name == in.Name {
+		} else if other.Root != in.Root && in.Name != "" && h.Named(in.Address()) == other {
 			hints := problem.Do("games add", in.Game.ID).With("at", in.Root).With("name", freeName(h, in)).Or(problem.Do("games forget", other.Address()))
 			return "", problem.Usage(hints, "%s is the install at %s, which is still there", other.Address(), other.Root)
 		}
@@ -126,8 +130,8 @@ func isThere(in *game.Install) bool {
 	return err == nil
 }
 
-// find looks for an install below a folder, or in the usual places.
-func find(ctx context.Context, in *game.Install, under string) error {
+// find looks for an install below a folder, in a prefix, or in the usual places.
+func find(ctx context.Context, in *game.Install, under, prefix string) error {
 	if under != "" {
 		found, err := in.Game.FindUnder(ctx, under)
 		if err != nil {
@@ -135,10 +139,14 @@ func find(ctx context.Context, in *game.Install, under string) error {
 		}
 		return only(in, found, "nowhere below "+under)
 	}
+	if prefix != "" {
+		found, err := in.Game.FindUnder(ctx, prefix)
+		if err != nil || len(found) > 0 {
+			return errors.Join(err, only(in, found, "nowhere below "+prefix))
+		}
+	}
 	known, err := game.NativeKnown()
-	if in.Prefix != "" {
-		known, err = game.PrefixKnown(in.Prefix)
-	} else if in.PlayerHome != "" {
+	if in.PlayerHome != "" {
 		known = game.HomeKnown(in.PlayerHome)
 	}
 	if err != nil {
@@ -165,7 +173,7 @@ func only(in *game.Install, found []string, none string) error {
 
 func freeName(h *home.Home, in *game.Install) string {
 	taken := func(name string) bool {
-		return slices.ContainsFunc(h.Installs, func(other *game.Install) bool { return other.Game.ID == in.Game.ID && other.Name == name })
+		return h.Named(in.Game.ID+"@"+name) != nil
 	}
 	if !taken("main") {
 		return "main"

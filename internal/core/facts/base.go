@@ -201,6 +201,11 @@ func inFolders(folders []game.Located, path string) bool {
 func (g gathering) base() error {
 	var b Base
 	err := g.h.Read(BaseName(g.Install), &b)
+	for _, was := range g.Install.Was { // it may have been recorded before the install was renamed
+		if errors.Is(err, fs.ErrNotExist) {
+			err = g.h.Read(BaseName(&game.Install{Game: g.Install.Game, Name: was}), &b)
+		}
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -164,7 +164,7 @@ func (g gathering) places() error {
 		return err
 	}
 	before = spelled(g, before)
-	seen := map[logbook.Key]bool{}
+	seen, present := map[logbook.Key]bool{}, g.present()
 	for _, s := range g.Saves {
 		key := s.Key()
 		seen[key] = true
@@ -172,8 +172,11 @@ func (g gathering) places() error {
 			continue
 		}
 		old, had := before[key]
-		s.Seen = had
-		g.learn(s, old.Digest)
+		s.Seen, s.under = had, present
+		if had && old.Digest == s.Digest && old.Under != (logbook.Under{}) {
+			s.under = old.Under
+		}
+		g.learn(s, old)
 		if had && old.Digest != s.Digest {
 			s.Was = &old
 			if !old.Gone && s.Size < old.Size/shrunk {
@@ -224,7 +227,7 @@ func (g gathering) lines() error {
 	if err != nil {
 		return err
 	}
-	g.Lines = line.LinesOf(all, g.Install.Game.ID, g.Install.Plays())
+	g.Lines = line.LinesOf(all, g.Install.Game.ID, g.Install.PlayedAs()...)
 	known := line.Folders{Lines: g.Lines}
 	if known.Belongs, err = g.h.Logbook.Belongs(g.ctx, g.Learnt.Folders); err != nil {
 		return err
@@ -232,7 +235,7 @@ func (g gathering) lines() error {
 	known.Belongs = spelled(g, known.Belongs)
 	for _, in := range g.Sharers {
 		if !in.PlaysWith(g.Install) {
-			known.Neighbours = append(known.Neighbours, line.LinesOf(all, in.Game.ID, in.Plays()))
+			known.Neighbours = append(known.Neighbours, line.LinesOf(all, in.Game.ID, in.PlayedAs()...))
 		}
 	}
 	var places []line.Place

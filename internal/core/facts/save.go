@@ -44,6 +44,7 @@ type Save struct {
 	// or where there is none, "".
 	Whole string
 
+	under logbook.Under      // what the install was when this state was first seen here
 	refs  *references        // by which Refs were counted
 	fresh []logbook.Evidence // what the logbook does not know yet
 }
@@ -71,7 +72,7 @@ func KeyAt(folder game.Located, name string) logbook.Key {
 
 // Stands is what the logbook is to know of where the save stands.
 func (s *Save) Stands(seen time.Time) logbook.Place {
-	return logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: seen}
+	return logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: seen, Under: s.under}
 }
 
 // Place is what a snapshot calls the save's place; see archive.KeptSave.
@@ -104,14 +105,14 @@ func (s *Save) Identifiers(id string) (known bool, count int) {
 
 // learn notes what a save of an install says of itself, what it descends from, and, where nothing better is known, what can be inferred
 // from what is installed.
-func (g gathering) learn(s *Save, before tree.Digest) {
+func (g gathering) learn(s *Save, before logbook.Place) {
 	now := g.h.Now()
 	g.Learnt.States = append(g.Learnt.States, logbook.State{Digest: s.Digest, Game: g.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size})
 	if e := Written(s.Facts, now); e != nil {
 		s.fresh = append(s.fresh, *e)
 	}
-	if !before.IsZero() && before != s.Digest {
-		s.fresh = append(s.fresh, logbook.Evidence{Kind: check.Descends, At: now, Parent: before})
+	if !before.Digest.IsZero() && before.Digest != s.Digest {
+		s.fresh = append(s.fresh, logbook.Evidence{Kind: check.Descends, At: now, Parent: before.Digest, Across: g.across(before, s.under)})
 	}
 	if e := g.inferred(s, now); e != nil {
 		s.fresh = append(s.fresh, *e)
@@ -121,17 +122,57 @@ func (g gathering) learn(s *Save, before tree.Digest) {
 	}
 }
 
-// inferred is what can be told from what is installed of that which nothing else says, or nil.
+// across is what is another now than what the former state of a save was seen under, or is known to need: a state that was brought back may be
+// older than the install.
+func (g gathering) across(before logbook.Place, now logbook.Under) logbook.Across {
+	across := before.Under.Across(now)
+	needs, err := g.h.Logbook.Needs(g.ctx, before.Digest)
+	if err != nil {
+		return logbook.Across{Version: true, Mods: true}
+	}
+	across.Version = across.Version || needs.Version != "" && needs.Version != now.Version
+	if needs.ModsEvidence == "" || needs.ModsEvidence == check.Stated { // statements are about single mods
+		return across
+	}
+	var mods []modlist.Listed
+	for _, m := range needs.Mods {
+		mods = append(mods, m.Listed)
+	}
+	across.Mods = across.Mods || under("", mods).Mods != now.Mods
+	return across
+}
+
+// present is what the install is now, for telling later whether it has changed.
+func (g gathering) present() logbook.Under {
+	if g.Problems.Mods != nil {
+		return logbook.Under{Version: g.Version}
+	}
+	return under(g.Version, g.List)
+}
+
+func under(version string, list []modlist.Listed) logbook.Under {
+	var mods []string
+	for _, m := range list {
+		if m.On {
+			mods = append(mods, strings.ToLower(m.ID)+" "+m.Version)
+		}
+	}
+	slices.Sort(mods)
+	return logbook.Under{Version: version, Mods: tree.ListDigest([]tree.Named{{Path: strings.Join(mods, "\n")}}).Hex()}
+}
+
+// inferred is what can be told from what is installed of that which nothing else says, or nil. Of what changed since the save's former state
+// nothing can be told: it may have been written before the change or after it.
 func (g gathering) inferred(s *Save, now time.Time) *logbook.Evidence {
 	needs, err := g.h.Logbook.Needs(g.ctx, s.Digest, s.fresh...)
 	if err != nil {
 		return nil
 	}
 	e := logbook.Evidence{Kind: check.Inferred, At: now}
-	if needs.Version == "" {
+	if needs.Version == "" && !needs.Across.Version {
 		e.Version = g.Version
 	}
-	if needs.ModsEvidence == "" && len(g.Install.Game.Mods) > 0 && !s.Kind.NoMods && g.Problems.Mods == nil {
+	if needs.ModsEvidence == "" && !needs.Across.Mods && len(g.Install.Game.Mods) > 0 && !s.Kind.NoMods && g.Problems.Mods == nil {
 		e.Mods = InferMods(g.Mods, s.Modified)
 	}
 	if e.Version == "" && e.Mods == nil {

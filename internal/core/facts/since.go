@@ -105,7 +105,7 @@ func (g gathering) away(a *archive.Archive, name string) *Away {
 		return nil
 	}
 	for _, in := range g.Sharers {
-		ofIt := slices.ContainsFunc(line.LinesOf(all, in.Game.ID, in.Plays()), func(p logbook.Playthrough) bool { return p.Name == theirs })
+		ofIt := slices.ContainsFunc(line.LinesOf(all, in.Game.ID, in.PlayedAs()...), func(p logbook.Playthrough) bool { return p.Name == theirs })
 		if !ofIt || in.PlaysWith(g.Install) {
 			continue
 		}

@@ -151,6 +151,9 @@ func (in *Install) locate(ctx context.Context, f *Folder, depth int) (found []Lo
 		return nil, false, err
 	}
 	paths, err := in.expand(ctx, f.Path, depth)
+	if errors.Is(err, ErrNoPlace) {
+		return nil, false, err
+	}
 	if err != nil {
 		return nil, false, fmt.Errorf("folder %s: %w", f.ID, err)
 	}

@@ -289,19 +289,19 @@ func TestPrefix(t *testing.T) {
 	prefix := t.TempDir()
 	users := filepath.Join(prefix, "drive_c", "users", "pip")
 	require.NoError(t, os.MkdirAll(filepath.Join(users, "Documents"), 0o755))
-	k, err := PrefixKnown(prefix) // without a registry: where Windows has them
+	k, err := prefixKnown(prefix) // without a registry: where Windows has them
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(users, "AppData", "Roaming"), k.AppData)
 	assert.True(t, k.FoldsCase)
 	registry := "WINE REGISTRY Version 2\n\n[Software\\\\Microsoft\\\\Windows\\\\CurrentVersion\\\\Explorer\\\\Shell Folders] 17\n" +
 		`"Personal"="D:\\Papers"` + "\n" + `"{4C5C32FF-BB9D-43B0-B5B4-2D72E54EAAA4}"="%USERPROFILE%\\My Saves"` + "\n[Volatile Environment]\n" + `"USERPROFILE"="C:\\users\\pip"` + "\n"
 	require.NoError(t, os.WriteFile(filepath.Join(prefix, "user.reg"), []byte(registry), 0o644))
-	k, err = PrefixKnown(prefix)
+	k, err = prefixKnown(prefix)
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(prefix, "dosdevices", "d:", "Papers"), k.Documents)
 	assert.Equal(t, filepath.Join(users, "My Saves"), k.SavedGames)
 	assert.Equal(t, filepath.Join(prefix, "drive_c", "a", "b"), PrefixPath(prefix, `C:\a\b`))
-	_, err = PrefixKnown(t.TempDir())
+	_, err = prefixKnown(t.TempDir())
 	assert.ErrorContains(t, err, "has no drive_c")
 	assert.Equal(t, filepath.Join(users, "Documents"), spelled(filepath.Join(prefix, "drive_c", "Users", "PIP", "documents")))
 }

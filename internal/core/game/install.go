@@ -32,6 +32,8 @@ type Install struct {
 	Edition string
 	// Pins are the paths that came out of values of the game's own files and that the player has confirmed, by value id.
 	Pins map[string]string
+	// Was are the names that it had before: addresses with them still mean it.
+	Was []string
 	// With is the name of the install of the game whose lines of play are this one's too, or "".
 	With string
 
@@ -47,6 +49,14 @@ func (in *Install) Address() string { return in.Game.ID + "@" + in.Name }
 // Plays is the name of the install whose lines of play are played on this one: its own, unless the player says otherwise.
 func (in *Install) Plays() string { return cmp.Or(in.With, in.Name) }
 
+// PlayedAs are the names under which the lines that are played on the install may stand.
+func (in *Install) PlayedAs() []string {
+	if in.With != "" {
+		return []string{in.With}
+	}
+	return append([]string{in.Name}, in.Was...)
+}
+
 // PlaysWith reports whether the same lines of play are played on another install, too.
 func (in *Install) PlaysWith(other *Install) bool {
 	return in.Game.ID == other.Game.ID && in.Plays() == other.Plays()
@@ -58,7 +68,7 @@ func (in *Install) Open() error {
 	var err error
 	switch {
 	case in.Prefix != "":
-		in.known, err = PrefixKnown(in.Prefix)
+		in.known, err = prefixKnown(in.Prefix)
 	case in.PlayerHome != "":
 		in.known = HomeKnown(in.PlayerHome)
 	default:
@@ -107,7 +117,8 @@ func (d *Description) FindInstalls(known Known) []string {
 // underDepth is how many levels below a folder an install is looked for.
 const underDepth = 6
 
-// FindUnder returns the installs of the game in a folder and below it, some levels deep. Links are not followed, and what may not be read
+// FindUnder returns the installs of the game in a folder and below it, some levels deep, and as deep again in each drive of a compatibility
+// prefix. Links are not followed, and what may not be read
 // is passed over.
 func (d *Description) FindUnder(ctx context.Context, dir string) ([]string, error) {
 	var found []string
@@ -123,7 +134,11 @@ func (d *Description) FindUnder(ctx context.Context, dir string) ([]string, erro
 			found = append(found, path)
 			return fs.SkipDir
 		}
-		if rel, err := filepath.Rel(dir, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= underDepth-1 {
+		from := dir
+		if i := strings.LastIndex(path, string(filepath.Separator)+"drive_c"); i >= len(dir) {
+			from = path[:i]
+		}
+		if rel, err := filepath.Rel(from, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= underDepth-1 {
 			return fs.SkipDir
 		}
 		return nil

@@ -15,6 +15,7 @@ type stored struct {
 	PlayerHome string            `json:"player_home,omitempty"`
 	Pins       map[string]string `json:"confirmed,omitempty"`
 	With       string            `json:"plays_with,omitempty"`
+	Was        []string          `json:"former_names,omitempty"`
 }
 
 // LostInstall is an install of a game that has no description now. It is kept as it stands in the file.
@@ -33,7 +34,7 @@ const installsFormat = 1
 func EncodeInstalls(installs []*Install, lost []LostInstall) ([]byte, error) {
 	list := make([]stored, 0, len(installs)+len(lost))
 	for _, in := range installs {
-		list = append(list, stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins, in.With})
+		list = append(list, stored{in.Game.ID, in.Name, in.Root, in.Prefix, in.Edition, in.PlayerHome, in.Pins, in.With, in.Was})
 	}
 	for _, l := range lost {
 		list = append(list, l.stored)
@@ -59,7 +60,7 @@ func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Ins
 			lost = append(lost, LostInstall{s.Game, s.Name, s})
 			continue
 		}
-		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, Edition: s.Edition, PlayerHome: s.PlayerHome, Pins: s.Pins, With: s.With})
+		installs = append(installs, &Install{Game: d, Name: s.Name, Root: s.Root, Prefix: s.Prefix, Edition: s.Edition, PlayerHome: s.PlayerHome, Pins: s.Pins, With: s.With, Was: s.Was})
 	}
 	return installs, lost, nil
 }

@@ -72,9 +72,9 @@ func HomeKnown(home string) Known {
 // maxRegistry bounds the registry file of a prefix, in bytes.
 const maxRegistry = 64 << 20
 
-// PrefixKnown are the known folders inside a compatibility prefix: a folder that a Windows program takes for its drives. They are read from
+// prefixKnown are the known folders inside a compatibility prefix: a folder that a Windows program takes for its drives. They are read from
 // the prefix's registry, user.reg, and where that does not say, they are where Windows has them by default.
-func PrefixKnown(prefix string) (Known, error) {
+func prefixKnown(prefix string) (Known, error) {
 	drive := filepath.Join(prefix, "drive_c")
 	if info, err := os.Stat(drive); err != nil || !info.IsDir() {
 		return Known{}, fmt.Errorf("%s is not a compatibility prefix: it has no drive_c", prefix)

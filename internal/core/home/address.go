@@ -31,6 +31,11 @@ func (h *Home) Install(address string) (*game.Install, error) {
 			found = append(found, in)
 		}
 	}
+	if len(found) == 0 && named {
+		if in := h.formerly(id, name); in != nil {
+			return in, nil
+		}
+	}
 	switch {
 	case len(found) == 1:
 		return found[0], nil
@@ -53,6 +58,26 @@ func (h *Home) Install(address string) (*game.Install, error) {
 		hint = problem.Do("games add", id)
 	}
 	return nil, problem.Usage(hint, "no install %q is known", address)
+}
+
+// formerly is the install that had a name before, or nil.
+func (h *Home) formerly(id, name string) *game.Install {
+	i := slices.IndexFunc(h.Installs, func(in *game.Install) bool { return (id == "" || in.Game.ID == id) && slices.Contains(in.Was, name) })
+	if i < 0 {
+		return nil
+	}
+	return h.Installs[i]
+}
+
+// Named is the install that an address stands for which was written down, under its present name or a former one; nil where it is not known
+// any more.
+func (h *Home) Named(address string) *game.Install {
+	id, name, _ := strings.Cut(address, "@")
+	i := slices.IndexFunc(h.Installs, func(in *game.Install) bool { return in.Address() == address })
+	if i < 0 {
+		return h.formerly(id, name)
+	}
+	return h.Installs[i]
 }
 
 func addresses(installs []*game.Install) []string {

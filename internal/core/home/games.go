@@ -99,6 +99,32 @@ func (h *Home) Register(in *game.Install) error {
 	return h.saveInstalls()
 }
 
+// Renamable is an error where an install cannot have a name.
+func (h *Home) Renamable(in *game.Install, name string) error {
+	if Slug(name) != name || name == "" {
+		return problem.Usage(problem.Advise("for example %s", Slug(name)), "%q cannot name an install: use a-z, 0-9 and -", name)
+	}
+	if other := h.Named(in.Game.ID + "@" + name); other != nil && other != in {
+		return problem.Usage(problem.Do("games rename", in.Address(), "NAME"), "%s@%s is, or was, the name of the install at %s", in.Game.ID, name, other.Root)
+	}
+	return nil
+}
+
+// Rename gives an install another name; the one that it had still means it.
+func (h *Home) Rename(in *game.Install, name string) error {
+	if err := h.Renamable(in, name); err != nil {
+		return err
+	}
+	in.Was = append(slices.DeleteFunc(in.Was, func(was string) bool { return was == name }), in.Name)
+	for _, other := range h.Installs {
+		if other.Game.ID == in.Game.ID && other.With == in.Name {
+			other.With = name
+		}
+	}
+	in.Name = name
+	return h.saveInstalls()
+}
+
 // Unregister forgets an install. Nothing of the game or of what was kept is touched.
 func (h *Home) Unregister(in *game.Install) error {
 	h.Installs = slices.DeleteFunc(h.Installs, func(other *game.Install) bool { return other == in })

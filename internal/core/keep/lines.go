@@ -62,7 +62,7 @@ func presumed(ctx context.Context, h *home.Home, in *game.Install, as string) (l
 	if err != nil {
 		return logbook.Playthrough{}, err
 	}
-	own := line.LinesOf(all, in.Game.ID, in.Plays())
+	own := line.LinesOf(all, in.Game.ID, in.PlayedAs()...)
 	if named := line.Named(own, as); named != nil {
 		return *named, nil
 	}

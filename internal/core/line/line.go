@@ -164,7 +164,7 @@ func Named(all []logbook.Playthrough, name string) *logbook.Playthrough {
 	return titled[0]
 }
 
-// LinesOf are the lines of one install among all.
-func LinesOf(all []logbook.Playthrough, gameID, install string) []logbook.Playthrough {
-	return slices.DeleteFunc(slices.Clone(all), func(p logbook.Playthrough) bool { return p.Game != gameID || p.Install != install })
+// LinesOf are the lines of one install among all; installs are the names that it has and had.
+func LinesOf(all []logbook.Playthrough, gameID string, installs ...string) []logbook.Playthrough {
+	return slices.DeleteFunc(slices.Clone(all), func(p logbook.Playthrough) bool { return p.Game != gameID || !slices.Contains(installs, p.Install) })
 }

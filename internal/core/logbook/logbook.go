@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -47,8 +48,8 @@ ALTER TABLE playthroughs ADD COLUMN keeps TEXT NOT NULL DEFAULT '';
 `, `
 CREATE TABLE mods (game TEXT NOT NULL, id TEXT NOT NULL, version TEXT NOT NULL, digest TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (game, id, version));
 `, `
-CREATE TABLE standing (folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, PRIMARY KEY (folder, name));
-INSERT INTO standing SELECT install || ' ' || folder, name, digest, title, slot, size, modified, seen, gone FROM places;
+CREATE TABLE standing (folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, version TEXT NOT NULL, mods TEXT NOT NULL, PRIMARY KEY (folder, name));
+INSERT INTO standing SELECT install || ' ' || folder, name, digest, title, slot, size, modified, seen, gone, '', '' FROM places;
 DROP TABLE places;
 ALTER TABLE standing RENAME TO places;
 CREATE TABLE owners (folder TEXT NOT NULL, name TEXT NOT NULL, playthrough TEXT NOT NULL, PRIMARY KEY (folder, name));
@@ -56,6 +57,7 @@ INSERT INTO owners SELECT install || ' ' || folder, name, playthrough FROM belon
 DROP TABLE belongs;
 ALTER TABLE owners RENAME TO belongs;
 CREATE TABLE folders (install TEXT NOT NULL, folder TEXT NOT NULL, path TEXT NOT NULL, template TEXT NOT NULL, since TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (install, folder, path));
+ALTER TABLE evidence ADD COLUMN across TEXT NOT NULL DEFAULT '';
 `}
 
 // Logbook is an open logbook.
@@ -221,6 +223,22 @@ type Evidence struct {
 	Note  string
 	// Parent is the state that this one descends from.
 	Parent tree.Digest
+	// Across tells what changed between the two unseen, so that nothing of it is known from the parent.
+	Across Across
+}
+
+// Across is what changed in an install between two states of a save, without anyone seeing under which the later one was written.
+type Across struct{ Version, Mods bool }
+
+func (a Across) text() string {
+	var words []string
+	if a.Version {
+		words = append(words, "version")
+	}
+	if a.Mods {
+		words = append(words, "mods")
+	}
+	return strings.Join(words, " ")
 }
 
 // Add records evidence for a state, unless the same stands there already.
@@ -241,12 +259,12 @@ func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error
 		if err != nil {
 			return err
 		}
-		if h.Kind == e.Kind && h.Version == e.Version && old == mods && h.Clean == e.Clean && h.Note == e.Note && h.Parent == e.Parent {
+		if h.Kind == e.Kind && h.Version == e.Version && old == mods && h.Clean == e.Clean && h.Note == e.Note && h.Parent == e.Parent && h.Across == e.Across {
 			return nil
 		}
 	}
-	_, err = l.db.ExecContext(ctx, "INSERT INTO evidence (digest, kind, at, version, mods, clean, note, parent) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		digest.String(), e.Kind, stamp(e.At), e.Version, mods, e.Clean, e.Note, e.Parent.String())
+	_, err = l.db.ExecContext(ctx, "INSERT INTO evidence (digest, kind, at, version, mods, clean, note, parent, across) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		digest.String(), e.Kind, stamp(e.At), e.Version, mods, e.Clean, e.Note, e.Parent.String(), e.Across.text())
 	delete(l.recent, digest)
 	return err
 }
@@ -262,7 +280,7 @@ func encodeMods(mods []modlist.Needed) (sql.NullString, error) {
 // Evidence returns all that is known of a state, oldest first.
 func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence, error) {
 	if l.evidence == nil {
-		stmt, err := l.db.PrepareContext(ctx, "SELECT kind, at, version, mods, clean, note, parent FROM evidence WHERE digest = ? ORDER BY id")
+		stmt, err := l.db.PrepareContext(ctx, "SELECT kind, at, version, mods, clean, note, parent, across FROM evidence WHERE digest = ? ORDER BY id")
 		if err != nil {
 			return nil, err
 		}
@@ -276,9 +294,9 @@ func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence,
 	var all []Evidence
 	for rows.Next() {
 		var e Evidence
-		var at, parent string
+		var at, parent, across string
 		var mods sql.NullString
-		if err := rows.Scan(&e.Kind, &at, &e.Version, &mods, &e.Clean, &e.Note, &parent); err != nil {
+		if err := rows.Scan(&e.Kind, &at, &e.Version, &mods, &e.Clean, &e.Note, &parent, &across); err != nil {
 			return nil, err
 		}
 		if e.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
@@ -293,6 +311,7 @@ func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence,
 		if e.Parent, err = tree.ParseDigest(parent); err != nil {
 			return nil, err
 		}
+		e.Across = Across{strings.Contains(across, "version"), strings.Contains(across, "mods")}
 		all = append(all, e)
 	}
 	return all, rows.Err()
@@ -306,6 +325,8 @@ type Needs struct {
 	Mods            []modlist.Needed
 	Clean           bool
 	ModsEvidence    check.Evidence
+	// Across is what changed unseen since the former state: of that nothing can be inferred either.
+	Across Across
 }
 
 // maxDescent bounds how many states back evidence is looked for.
@@ -314,6 +335,7 @@ const maxDescent = 500
 // Needs adds up what is known of a state; fresh is what is known and not written down yet.
 func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Evidence) (Needs, error) {
 	var n Needs
+	var across Across
 	seen := map[tree.Digest]bool{}
 	for depth := 0; depth < maxDescent && !digest.IsZero() && !seen[digest]; depth++ {
 		seen[digest] = true
@@ -329,20 +351,24 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 			all = append(all, fresh...)
 		}
 		digest = tree.Digest{}
+		next := across
 		for _, e := range all {
 			kind := e.Kind
 			if depth > 0 {
 				kind = check.Descends
 			}
-			if e.Version != "" && kind.Strength() >= n.VersionEvidence.Strength() && (depth == 0 || n.Version == "") {
+			if e.Version != "" && kind.Strength() >= n.VersionEvidence.Strength() && (depth == 0 || n.Version == "") && !across.Version {
 				n.Version, n.VersionEvidence = e.Version, kind
 			}
-			if (e.Mods != nil || e.Clean) && kind.Strength() >= n.ModsEvidence.Strength() && (depth == 0 || n.ModsEvidence == "") {
+			if (e.Mods != nil || e.Clean) && kind.Strength() >= n.ModsEvidence.Strength() && (depth == 0 || n.ModsEvidence == "") && !across.Mods {
 				n.mods(e, kind)
 			}
 			if !e.Parent.IsZero() {
-				digest = e.Parent
+				digest, next = e.Parent, Across{across.Version || e.Across.Version, across.Mods || e.Across.Mods}
 			}
+		}
+		if across = next; depth == 0 {
+			n.Across = across
 		}
 		if n.Version != "" && n.ModsEvidence != "" {
 			break
@@ -372,7 +398,8 @@ func (n *Needs) mods(e Evidence, kind check.Evidence) {
 
 // ForCheck are the needs as package check compares them.
 func (n Needs) ForCheck(ordered bool) check.Needs {
-	c := check.Needs{Version: n.Version, VersionEvidence: n.VersionEvidence, Clean: n.Clean, ModsEvidence: n.ModsEvidence, Ordered: ordered}
+	c := check.Needs{Version: n.Version, VersionEvidence: n.VersionEvidence, Clean: n.Clean, ModsEvidence: n.ModsEvidence, Ordered: ordered,
+		VersionChanged: n.Across.Version, ModsChanged: n.Across.Mods}
 	for _, m := range n.Mods {
 		if m.On {
 			c.Mods = append(c.Mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Doubtful: m.Doubtful})

@@ -46,15 +46,28 @@ type Place struct {
 	Modified time.Time
 	Seen     time.Time
 	Gone     bool // it was not there any more
+	Under    Under
+}
+
+// Under is what an install was when a state was first seen at a place; fields are "" where that is not known.
+type Under struct {
+	Version string
+	Mods    string // a text that is the same for the same mods
+}
+
+// Across is what has changed until now.
+func (u Under) Across(now Under) Across {
+	differs := func(then, now string) bool { return then != "" && then != now }
+	return Across{differs(u.Version, now.Version), differs(u.Mods, now.Mods)}
 }
 
 // Places returns where the saves of some folders stood at the last look.
 func (l *Logbook) Places(ctx context.Context, in []Folder) (map[Key]Place, error) {
 	places := map[Key]Place{}
-	err := l.eachIn(ctx, in, "SELECT name, digest, title, slot, size, modified, seen, gone FROM places WHERE folder = ?", func(rows *sql.Rows, folder string) error {
+	err := l.eachIn(ctx, in, "SELECT name, digest, title, slot, size, modified, seen, gone, version, mods FROM places WHERE folder = ?", func(rows *sql.Rows, folder string) error {
 		p := Place{Key: Key{Folder: folder}}
 		var digest, modified, seen string
-		if err := rows.Scan(&p.Name, &digest, &p.Title, &p.Slot, &p.Size, &modified, &seen, &p.Gone); err != nil {
+		if err := rows.Scan(&p.Name, &digest, &p.Title, &p.Slot, &p.Size, &modified, &seen, &p.Gone, &p.Under.Version, &p.Under.Mods); err != nil {
 			return err
 		}
 		var errs [3]error
@@ -102,8 +115,8 @@ func (l *Logbook) SetPlaces(ctx context.Context, places []Place) error {
 }
 
 func setPlace(ctx context.Context, tx *sql.Tx, p Place) error {
-	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone)
+	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone, p.Under.Version, p.Under.Mods)
 	return err
 }
 
@@ -319,6 +332,17 @@ func (l *Logbook) Stand(ctx context.Context, key Key, playthrough string, p *Pla
 		if err == nil && p != nil {
 			err = setPlace(ctx, tx, *p)
 		}
+		return err
+	})
+}
+
+// RenameInstall records that an install of a game has another name now.
+func (l *Logbook) RenameInstall(ctx context.Context, gameID, from, to string) error {
+	return l.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE playthroughs SET install = ? WHERE game = ? AND install = ?", to, gameID, from); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE OR REPLACE folders SET install = ? WHERE install = ?", gameID+"@"+to, gameID+"@"+from)
 		return err
 	})
 }

@@ -108,6 +108,9 @@ func pointers(h *home.Home) ([]pointer, error) {
 		if p.ID+".json" != name {
 			continue
 		}
+		if in := h.Named(p.Install); in != nil {
+			p.Install = in.Address() // it may have been renamed since
+		}
 		all = append(all, p)
 	}
 	slices.SortStableFunc(all, func(a, b pointer) int {
@@ -191,11 +194,10 @@ func History(ctx context.Context, h *home.Home, only *game.Install) ([]*Change, 
 
 // recordOf finds the install of a change and its record; nil for one that moved nothing.
 func recordOf(ctx context.Context, h *home.Home, p pointer) (*game.Install, *change.Record, error) {
-	i := slices.IndexFunc(h.Installs, func(in *game.Install) bool { return in.Address() == p.Install })
-	if i < 0 {
+	in := h.Named(p.Install)
+	if in == nil {
 		return nil, nil, fs.ErrNotExist
 	}
-	in := h.Installs[i]
 	if p.Dir != "" {
 		r, err := change.ReadFirst(p.Dir)
 		return in, r, err

@@ -226,7 +226,7 @@ func StartLine(ctx context.Context, h *home.Home, st *facts.State, title string,
 
 // Assign makes a save belong to a playthrough.
 func Assign(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, p logbook.Playthrough) error {
-	if st.Install.Game.ID != p.Game || st.Install.Plays() != p.Install {
+	if st.Install.Game.ID != p.Game || !slices.Contains(st.Install.PlayedAs(), p.Install) {
 		return problem.Usage(nil, "%s is not a save of %s@%s, on which %s is played", st.Address(s), p.Game, p.Install, p.Name)
 	}
 	if h.ReadOnly {
@@ -248,6 +248,18 @@ func PlayWith(h *home.Home, in *game.Install, st *facts.State) error {
 		in.With = ""
 	}
 	return h.Register(in)
+}
+
+// Rename gives an install another name. Its lines, changes and snapshots stay its own, and the former name still means it.
+func Rename(ctx context.Context, h *home.Home, in *game.Install, name string) error {
+	was := in.Name
+	if name == was || h.ReadOnly {
+		return h.Renamable(in, name)
+	}
+	if err := h.Rename(in, name); err != nil {
+		return err
+	}
+	return h.Logbook.RenameInstall(ctx, in.Game.ID, was, name)
 }
 
 // ChangeLine changes what is said of a playthrough.
