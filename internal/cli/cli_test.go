@@ -530,7 +530,7 @@ func TestWrongUse(t *testing.T) {
 		{[]string{"look", "minetest"}, "ostrov games add minetest"},
 		{[]string{"keep", "--with", "everything", "tidewrack"}, "--with everything"},
 		{[]string{"restore", "tidewrack.0"}, "no archive"},
-		{[]string{"games", "remove"}, "there are add, forget, show, test, base"},
+		{[]string{"games", "wipe"}, "there are add, forget, rename, show, test, base"},
 		{[]string{"undo"}, "no change to take back"},
 	} {
 		r := w.run(c.args...)

@@ -338,3 +338,15 @@ func TestAnInstallThatIsRenamedOrMovedStaysItself(t *testing.T) {
 	assert.Contains(t, w.ok("keep", "tidewrack").out, "kept third.1")
 	assert.NotContains(t, w.ok("look", "tidewrack").out, "went on")
 }
+
+// TestWhatOstrovWroteIsNotReadAgain swaps away and back: the keep afterwards knows all files.
+func TestWhatOstrovWroteIsNotReadAgain(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack")
+	w.ok("fresh", "Other", "tidewrack", "--yes")
+	w.ok("swap", "tidewrack", "--yes")
+	assert.Contains(t, w.ok("keep", "tidewrack").out, "44 kB unchanged and not read again")
+	w.written("slot_00", "the game wrote since")
+	assert.NotContains(t, w.ok("keep", "tidewrack").out, "44 kB unchanged")
+}

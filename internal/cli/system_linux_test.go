@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -122,7 +123,7 @@ func TestLinksOutOfASave(t *testing.T) {
 		assert.NotContains(t, out, "inside", args)
 	}
 	require.NoError(t, os.WriteFile(w.voyages("slot_01", "chart.bin"), []byte("another"), 0o644))
-	assert.Contains(t, w.ok("restore", "tidewrack.1", "--slot", "2", "--yes").out, "a link out of the save")
+	assert.Contains(t, strings.Join(strings.Fields(w.ok("restore", "tidewrack.1", "--slot", "2", "--yes").out), " "), "a link out of the save")
 	target, err := os.Readlink(w.voyages("slot_01", "inside"))
 	require.NoError(t, err)
 	assert.Equal(t, "chart.bin", target)

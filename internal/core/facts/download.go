@@ -125,7 +125,7 @@ func (d *Download) needs(ctx context.Context, h *home.Home, f *Found) error {
 	if f.Digest.IsZero() {
 		return nil
 	}
-	if e := Written(f.Facts, h.Now()); e != nil {
+	if e := written(f.Facts, h.Now()); e != nil {
 		f.fresh = append(f.fresh, *e)
 	}
 	if e := d.cameWith(h, f); e != nil {

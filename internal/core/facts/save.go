@@ -108,7 +108,7 @@ func (s *Save) Identifiers(id string) (known bool, count int) {
 func (g gathering) learn(s *Save, before logbook.Place) {
 	now := g.h.Now()
 	g.Learnt.States = append(g.Learnt.States, logbook.State{Digest: s.Digest, Game: g.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size})
-	if e := Written(s.Facts, now); e != nil {
+	if e := written(s.Facts, now); e != nil {
 		s.fresh = append(s.fresh, *e)
 	}
 	if !before.Digest.IsZero() && before.Digest != s.Digest {
@@ -181,8 +181,8 @@ func (g gathering) inferred(s *Save, now time.Time) *logbook.Evidence {
 	return &e
 }
 
-// Written is what a save says of itself as evidence, or nil where it says nothing.
-func Written(said save.Facts, now time.Time) *logbook.Evidence {
+// written is what a save says of itself as evidence, or nil where it says nothing.
+func written(said save.Facts, now time.Time) *logbook.Evidence {
 	e := logbook.Evidence{Kind: check.Written, At: now, Version: said.Version()}
 	if said.ModsKnown {
 		e.Mods = []modlist.Needed{}

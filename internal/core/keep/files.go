@@ -106,8 +106,7 @@ func (r *restorer) files(root archive.Root, g game.FileGroup) error {
 				continue
 			}
 		}
-		target := plan.Target{Root: g.Dir, Name: n.Path, Fill: r.fill([]archive.Node{n}, n.Path), Source: inSnapshot(r.snap)}
-		r.p.Put(r.ctx, plan.Step{What: n.Path}, filesGuard(r.st), nil, target)
+		r.p.Put(r.ctx, plan.Step{What: n.Path}, filesGuard(r.st), nil, r.target(g.Dir, []archive.Node{n}, n.Path))
 	}
 	return nil
 }
@@ -155,7 +154,7 @@ func (r *restorer) mods(root archive.Root) error {
 			others = append(others, path.Base(top))
 			continue
 		}
-		r.p.Put(r.ctx, step, plan.LeaveAside(), nil, plan.Target{Root: folder.Path, Name: top, Fill: r.fill(nodes, top), Source: inSnapshot(r.snap)})
+		r.p.Put(r.ctx, step, plan.LeaveAside(), nil, r.target(folder.Path, nodes, top))
 	}
 	if len(others) > 0 {
 		r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s: another program owns %s, which is never written; %s has them, and can be restored into a folder of your own",

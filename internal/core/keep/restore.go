@@ -201,7 +201,7 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	}
 	var targets []plan.Target
 	for _, top := range tops {
-		targets = append(targets, plan.Target{Root: folder.Path, Name: top, Fill: r.fill(nodes, top), Source: inSnapshot(r.snap)})
+		targets = append(targets, r.target(folder.Path, nodes, top))
 	}
 	r.p.Put(r.ctx, step, plan.Guard(now), s, targets...)
 	if now != nil {
@@ -285,20 +285,25 @@ func (r *restorer) nodes(root archive.Root) ([]archive.Node, error) {
 	return nodes, nil
 }
 
-// fill writes one name of a listing, a file or a folder with all in it, into a stage.
-func (r *restorer) fill(nodes []archive.Node, top string) plan.Fill {
+// target is to be one name of a listing, a file or a folder with all in it.
+func (r *restorer) target(root string, nodes []archive.Node, top string) plan.Target {
+	t := plan.Target{Root: root, Name: top, Source: inSnapshot(r.snap), Content: map[string]tree.Sums{}}
 	var own []archive.Node
 	var total int64
 	for _, n := range nodes {
 		if n.Path == top || strings.HasPrefix(n.Path, top+"/") {
 			own = append(own, n)
 			total += n.Size
+			if n.Kind == tree.File {
+				t.Content[n.Path] = tree.Sums{Blake3: n.Digest, SHA256: n.SHA256}
+			}
 		}
 	}
 	a, progress := r.a, r.h.Counting("restore", total)
-	return func(ctx context.Context, stage *plan.Stage) error {
+	t.Fill = func(ctx context.Context, stage *plan.Stage) error {
 		return fillFrom(ctx, a, own, top, stage, progress)
 	}
+	return t
 }
 
 func fillFrom(ctx context.Context, a *archive.Archive, nodes []archive.Node, top string, stage *plan.Stage, progress func(n int64)) error {

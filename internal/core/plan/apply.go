@@ -14,6 +14,7 @@ import (
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
 )
 
 // lockWait is how long a change waits for another Ostrov.
@@ -53,7 +54,23 @@ func (p *Plan) Apply(ctx context.Context) (*Done, error) {
 	}
 	how.Announce = announce(p.h, &note)
 	r, err := change.Apply(ctx, how)
+	if err == nil {
+		p.wrote()
+	}
 	return finish(ctx, p.h, note, r, err)
+}
+
+// wrote remembers what has been written, so that the next look need not read it.
+func (p *Plan) wrote() {
+	for _, s := range p.Steps {
+		for _, t := range s.targets {
+			for path, sums := range t.content {
+				if e, err := tree.Stat(t.root, path); err == nil && e.Kind == tree.File {
+					p.h.Hasher.Wrote(t.root, e, sums)
+				}
+			}
+		}
+	}
 }
 
 // recordOnly makes a change that moves nothing.

@@ -118,6 +118,7 @@ type target struct {
 	guard      Safeguard
 	safe       Safe
 	source     Safe
+	content    map[string]tree.Sums
 }
 
 func (t target) path() string { return filepath.Join(t.root, filepath.FromSlash(t.name)) }
@@ -166,6 +167,8 @@ type Target struct {
 	Root, Name string
 	Fill       Fill
 	Source     Safe // what keeps the new content, where something does
+	// Content is what the files in it will be, by path relative to Root, where that is known: then they are not read again afterwards.
+	Content map[string]tree.Sums
 }
 
 // Save is what a step means for a save: where, and whose it is before and after.
@@ -189,7 +192,7 @@ func (p *Plan) Put(ctx context.Context, step Step, guard Safeguard, s *Save, tar
 		if dropped := p.drop(t.Root, t.Name); dropped != nil { // what was to go is what is replaced
 			by = dropped.guard
 		}
-		step.targets = append(step.targets, target{t.Root, t.Name, t.Fill, before, by, Safe{}, t.Source})
+		step.targets = append(step.targets, target{t.Root, t.Name, t.Fill, before, by, Safe{}, t.Source, t.Content})
 	}
 	p.add(step, s)
 }

@@ -61,7 +61,8 @@ type Save struct {
 	Digest   tree.Digest
 	Facts    Facts
 
-	unread error // why not all of its files are known
+	unread error       // why not all of its files are known
+	scope  tree.Digest // of the description, where reading took so long that it is worth remembering by content
 }
 
 // SlotShown is the slot as the game shows it, or "".
@@ -220,10 +221,7 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 				s.Modified = f.ModTime
 			}
 		}
-		h.Once(filepath.Join(folder.Path, s.Name), in.Game.Digest, folder.Path, slices.Values(s.Files), &s.Facts, func() bool {
-			s.Facts = Read(ctx, kind, tree.DirFS(folder.Path), s.Name, paths(s.Files))
-			return s.Facts.Problem == nil
-		})
+		s.read(ctx, in, h)
 		if s.unread == nil && kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
 			continue // a folder of another kind that lies among the saves
 		}
@@ -374,6 +372,7 @@ func (s *Save) TakeDigest(ctx context.Context, h *tree.Hasher) error {
 		list = append(list, tree.Named{Path: s.relative(f.Path), Digest: sums.Blake3})
 	}
 	s.Digest = DigestOf(s.Kind, list)
+	s.note(h)
 	return nil
 }
 

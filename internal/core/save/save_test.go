@@ -1,6 +1,7 @@
 package save
 
 import (
+	"encoding/json"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -266,4 +267,51 @@ func BenchmarkScan(b *testing.B) {
 		require.NoError(b, err)
 		require.Len(b, saves, 10)
 	}
+}
+
+// memory remembers digests and notes.
+type memory struct {
+	known map[string]tree.Known
+	notes map[string][]byte
+}
+
+func (m memory) Lookup(path string) (tree.Known, bool) { k, ok := m.known[path]; return k, ok }
+func (m memory) Store(path string, k tree.Known)       { m.known[path] = k }
+func (m memory) Recall(place string, state tree.Digest, into any) bool {
+	data, ok := m.notes[place+state.Hex()]
+	return ok && json.Unmarshal(data, into) == nil
+}
+func (m memory) Note(place string, state tree.Digest, what any) {
+	m.notes[place+state.Hex()], _ = json.Marshal(what)
+}
+
+// TestWhatWasSlowToReadIsKnownByItsContent puts a save away and back, as a swap does: it is another file, and is not read again.
+func TestWhatWasSlowToReadIsKnownByItsContent(t *testing.T) {
+	_, in := install(t, map[string]string{"saves/bay_b.sav": "SAV\ntitle Two"})
+	m := memory{map[string]tree.Known{}, map[string][]byte{}}
+	now := time.Now()
+	h := &tree.Hasher{Now: func() time.Time { now = now.Add(time.Hour); return now }, Index: m, Notes: m}
+	look := func() *Save {
+		saves, _, err := Scan(t.Context(), in, h)
+		require.NoError(t, err)
+		require.Len(t, saves, 1)
+		return saves[0]
+	}
+	s := look()
+	require.NoError(t, s.TakeDigest(t.Context(), h))
+	noted := 0
+	for place, data := range m.notes {
+		if strings.HasPrefix(place, "content ") {
+			m.notes[place] = []byte(strings.ReplaceAll(string(data), "Two", "Noted"))
+			noted++
+		}
+	}
+	require.Equal(t, 1, noted)
+	sums := m.known[s.Folder.Path+string(filepath.Separator)+"bay_b.sav"].Sums
+	require.NoError(t, os.Remove(s.Folder.Path+"/bay_b.sav"))
+	require.NoError(t, os.WriteFile(s.Folder.Path+"/bay_b.sav", []byte("SAV\ntitle Two"), 0o644))
+	e, err := tree.Stat(s.Folder.Path, "bay_b.sav")
+	require.NoError(t, err)
+	h.Wrote(s.Folder.Path, e, sums)
+	assert.Equal(t, "Noted", look().Title())
 }

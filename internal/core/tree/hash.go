@@ -75,12 +75,27 @@ func (h *Hasher) Recall(dir string, entry Entry, sha bool) (Sums, bool) {
 	if !ok || !SameState(known.Entry, entry) || sha && known.Sums.SHA256 == "" {
 		return Sums{}, false
 	}
-	for _, t := range []time.Time{entry.ModTime, entry.ChangeTime} {
-		if known.Seen.Sub(t) < settle {
-			return Sums{}, false
-		}
+	if known.Seen.Before(settled(entry)) {
+		return Sums{}, false
 	}
 	return known.Sums, true
+}
+
+// Wrote remembers the digests of a file that Ostrov itself has just written and read back, so that it is not read again because it is young. Where
+// a file system's times are rough, another program could have written it since within the same tick: there it is read once more.
+func (h *Hasher) Wrote(dir string, entry Entry, sums Sums) {
+	if h.Index == nil || entry.ChangeTime.Nanosecond()%int(time.Millisecond) == 0 {
+		return
+	}
+	h.Index.Store(filepath.Join(dir, filepath.FromSlash(entry.Path)), Known{Entry: entry, Sums: sums, Seen: settled(entry)})
+}
+
+// settled is when an entry's times can be trusted.
+func settled(e Entry) time.Time {
+	if e.ModTime.After(e.ChangeTime) {
+		return e.ModTime.Add(settle)
+	}
+	return e.ChangeTime.Add(settle)
 }
 
 // Once fills into by read, which reads the entries below dir, unless that was done before for the same entries unchanged and is remembered.
@@ -111,8 +126,10 @@ func (h *Hasher) state(scope Digest, dir string, entries iter.Seq[Entry]) (Diges
 	line = append(line, scope[:]...)
 	text(dir)
 	for e := range entries {
-		if now.Sub(e.ModTime) < settle || now.Sub(e.ChangeTime) < settle {
-			return Digest{}, false
+		if now.Before(settled(e)) {
+			if _, known := h.Recall(dir, e, false); !known { // else Ostrov itself wrote it
+				return Digest{}, false
+			}
 		}
 		text(e.Path)
 		text(string(e.Kind))

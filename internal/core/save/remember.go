@@ -1,0 +1,55 @@
+package save
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/tree"
+)
+
+// slow is from how long on the reading of a save is worth remembering by its content, too: it may be put away and brought back.
+const slow = 20 * time.Millisecond
+
+// read fills in what the save says of itself: as it was read before, from the files in just this state or from the same content elsewhere.
+func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
+	dir := s.Folder.Path
+	h.Once(filepath.Join(dir, s.Name), in.Game.Digest, dir, slices.Values(s.Files), &s.Facts, func() bool {
+		if digest, ok := s.recall(h); ok && h.Notes != nil && h.Notes.Recall(s.byContent(digest), in.Game.Digest, &s.Facts) {
+			return true
+		}
+		began := h.Now()
+		s.Facts = Read(ctx, s.Kind, tree.DirFS(dir), s.Name, paths(s.Files))
+		if s.Facts.Problem == nil && h.Now().Sub(began) > slow {
+			s.scope = in.Game.Digest
+		}
+		return s.Facts.Problem == nil
+	})
+}
+
+// byContent names the note of what a save of that name and content says.
+func (s *Save) byContent(digest tree.Digest) string {
+	return "content " + digest.Hex() + " " + s.Kind.ID + " " + s.Name
+}
+
+// recall is the digest of the save where that is known without reading it.
+func (s *Save) recall(h *tree.Hasher) (tree.Digest, bool) {
+	var list []tree.Named
+	for _, f := range s.Files {
+		sums, ok := h.Recall(s.Folder.Path, f, false)
+		if !ok {
+			return tree.Digest{}, false
+		}
+		list = append(list, tree.Named{Path: s.relative(f.Path), Digest: sums.Blake3})
+	}
+	return DigestOf(s.Kind, list), len(list) > 0
+}
+
+// note remembers what the save says by its content, where reading it took long.
+func (s *Save) note(h *tree.Hasher) {
+	if !s.scope.IsZero() && h.Notes != nil {
+		h.Notes.Note(s.byContent(s.Digest), s.scope, s.Facts)
+	}
+}
