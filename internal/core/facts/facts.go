@@ -221,7 +221,8 @@ func ReadMods(ctx context.Context, h *home.Home, st *State, all bool) error {
 }
 
 func (g gathering) saves() error {
-	found, unread, err := save.Scan(g.ctx, g.Install, g.h.Hasher)
+	meter := g.h.Meter("read")
+	found, unread, err := save.Scan(g.ctx, g.Install, g.h.Hasher, meter)
 	if err != nil {
 		return err
 	}
@@ -234,6 +235,7 @@ func (g gathering) saves() error {
 			}
 			s.Unread = err
 		}
+		meter.Did(sv.Size)
 		g.refer(s)
 		g.Saves = append(g.Saves, s)
 	}

@@ -156,8 +156,15 @@ type Unread struct {
 // Path is where it lies.
 func (u Unread) Path() string { return filepath.Join(u.Folder.Path, u.Name) }
 
-// Scan finds all saves in the folders of the install and reads what they say, where h does not remember it. It takes no digests.
-func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (all []*Save, unread []Unread, err error) {
+// Meter is told how many bytes there are to be dealt with, and how many have been.
+type Meter interface {
+	More(n int64)
+	Did(n int64)
+}
+
+// Scan finds all saves in the folders of the install and reads what they say, where h does not remember it. It takes no digests. m is told of
+// each save twice: it is to be read for its digest, too.
+func Scan(ctx context.Context, in *game.Install, h *tree.Hasher, m Meter) (all []*Save, unread []Unread, err error) {
 	for i := range in.Game.Saves {
 		kind := &in.Game.Saves[i]
 		if ok, err := in.Holds(ctx, kind.If); err != nil || !ok {
@@ -171,7 +178,7 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (all []*Save, u
 			return nil, nil, err
 		}
 		for _, folder := range folders {
-			saves, links, err := scanFolder(ctx, in, kind, folder, h)
+			saves, links, err := scanFolder(ctx, in, kind, folder)
 			if err != nil && ctx.Err() != nil {
 				return nil, nil, err
 			}
@@ -181,10 +188,21 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (all []*Save, u
 			all, unread = append(all, saves...), append(unread, links...)
 		}
 	}
-	return all, unread, nil
+	for _, s := range all {
+		m.More(2 * s.Size)
+	}
+	return slices.DeleteFunc(all, func(s *Save) bool {
+		s.read(ctx, in, h)
+		m.Did(s.Size)
+		another := s.unread == nil && s.Kind.Is != nil && s.Kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(s.Kind, s.Name, paths(s.Files))
+		if another { // a folder of another kind that lies among the saves
+			m.Did(s.Size)
+		}
+		return another
+	}), unread, ctx.Err()
 }
 
-func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located, h *tree.Hasher) (saves []*Save, linked []Unread, err error) {
+func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located) (saves []*Save, linked []Unread, err error) {
 	list, err := os.ReadDir(folder.Path)
 	if errors.Is(err, fs.ErrNotExist) {
 		if link, target := tree.Dangling(cmp.Or(folder.Link, folder.Path)); link != "" {
@@ -220,10 +238,6 @@ func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder g
 			if f.ModTime.After(s.Modified) {
 				s.Modified = f.ModTime
 			}
-		}
-		s.read(ctx, in, h)
-		if s.unread == nil && kind.Is != nil && kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(kind, s.Name, paths(s.Files)) {
-			continue // a folder of another kind that lies among the saves
 		}
 		saves = append(saves, s)
 	}

@@ -85,6 +85,12 @@ path = "."
 form = "sqlite"
 `
 
+// unseen is progress that nobody looks at.
+type unseen struct{}
+
+func (unseen) More(int64) {}
+func (unseen) Did(int64)  {}
+
 func install(t testing.TB, files map[string]string) (*game.Description, *game.Install) {
 	d, err := game.Parse("pebble.toml", []byte(description))
 	require.NoError(t, err)
@@ -114,7 +120,7 @@ func TestScan(t *testing.T) {
 		"saves/w.db": "not a database", "saves/w.db-wal": "log",
 		"saves/.ostrov-trial/head.json": head, "saves/readme.txt": "x",
 	})
-	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now}, unseen{})
 	require.NoError(t, err)
 	var got []string
 	for _, s := range saves {
@@ -141,7 +147,7 @@ func TestDigestIsOfTheContentAlone(t *testing.T) {
 		"saves/slot_06/head.json": head, "saves/slot_06/extra.bin": "y",
 	})
 	h := &tree.Hasher{Now: time.Now}
-	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now}, unseen{})
 	require.NoError(t, err)
 	for _, s := range saves {
 		require.NoError(t, s.TakeDigest(t.Context(), h))
@@ -191,7 +197,7 @@ func TestRecogniseFindsSavesInDownloads(t *testing.T) {
 
 func TestCompanionsComeWithTheirSave(t *testing.T) {
 	d, in := install(t, map[string]string{"saves/bay_a.sav": "SAV\ntitle One", "saves/bay_a.pic": "p", "saves/bay_b.pic": "of none"})
-	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now}, unseen{})
 	require.NoError(t, err)
 	require.Len(t, saves, 1)
 	assert.Equal(t, []string{"bay_a.sav", "bay_a.pic"}, saves[0].Tops())
@@ -247,7 +253,7 @@ func TestInside(t *testing.T) {
 
 func TestAFolderThatIsNotThereYetHasNoSaves(t *testing.T) {
 	_, in := install(t, map[string]string{})
-	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now})
+	saves, _, err := Scan(t.Context(), in, &tree.Hasher{Now: time.Now}, unseen{})
 	require.NoError(t, err)
 	assert.Empty(t, saves)
 	_, err = fs.Stat(os.DirFS(in.Root), "saves")
@@ -263,7 +269,7 @@ func BenchmarkScan(b *testing.B) {
 	_, in := install(b, files)
 	b.ReportAllocs()
 	for b.Loop() {
-		saves, _, err := Scan(b.Context(), in, &tree.Hasher{Now: time.Now})
+		saves, _, err := Scan(b.Context(), in, &tree.Hasher{Now: time.Now}, unseen{})
 		require.NoError(b, err)
 		require.Len(b, saves, 10)
 	}
@@ -292,7 +298,7 @@ func TestWhatWasSlowToReadIsKnownByItsContent(t *testing.T) {
 	now := time.Now()
 	h := &tree.Hasher{Now: func() time.Time { now = now.Add(time.Hour); return now }, Index: m, Notes: m}
 	look := func() *Save {
-		saves, _, err := Scan(t.Context(), in, h)
+		saves, _, err := Scan(t.Context(), in, h, unseen{})
 		require.NoError(t, err)
 		require.Len(t, saves, 1)
 		return saves[0]
