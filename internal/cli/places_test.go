@@ -1,8 +1,12 @@
 package cli_test
 
 import (
+	"archive/zip"
+	"bytes"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -349,4 +353,125 @@ func TestWhatOstrovWroteIsNotReadAgain(t *testing.T) {
 	assert.Contains(t, w.ok("keep", "tidewrack").out, "44 kB unchanged and not read again")
 	w.written("slot_00", "the game wrote since")
 	assert.NotContains(t, w.ok("keep", "tidewrack").out, "44 kB unchanged")
+}
+
+// bundles is a game whose saves are zips themselves; its kinds differ in their names only.
+const bundles = `ostrov = 1
+id      = "bundles"
+title   = "Bundles"
+version = { in = "release", at = "(.+)" }
+[install]
+marker = ["release.txt"]
+[file.release]
+path = "{game}/release.txt"
+form = "text"
+[[folder]]
+id   = "saves"
+path = "{game}/saves"
+[[rule]]
+save = "older"
+says = "fit"
+[[save]]
+id     = "day"
+unit   = "file"
+folder = "saves"
+name   = "day_{name}.bundle"
+[save.file.data]
+path   = "."
+layers = ["zip:data.json"]
+form   = "json"
+[save.is]
+has = ["title"]
+[save.field]
+title   = { in = "data", at = "$.title" }
+version = { in = "data", at = "$.version" }
+[[save]]
+id     = "night"
+unit   = "file"
+folder = "saves"
+name   = "night_{name}.bundle"
+[save.file.data]
+path   = "."
+layers = ["zip:data.json"]
+form   = "json"
+[save.is]
+has = ["title"]
+[save.field]
+title   = { in = "data", at = "$.title" }
+version = { in = "data", at = "$.version" }
+`
+
+// zipped writes a zip with files in it.
+func zipped(t *testing.T, path string, files map[string]string) string {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		f, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = f.Write([]byte(files[name]))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o644))
+	return b.String()
+}
+
+// TestSavesThatAreZips brings in saves that are archives themselves, bare, in a zip and in a parcel.
+func TestSavesThatAreZips(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.small(bundles, "bundles", map[string]string{"release.txt": "1.0"})
+	require.NoError(t, os.MkdirAll(w.path("games", "bundles", "saves"), 0o755))
+	data := map[string]string{"data.json": `{"title": "Long Night", "version": "1.0"}`, "picture.bin": "xyz"}
+	bare := zipped(t, w.path("night_one.bundle"), data)
+	zipped(t, w.path("outer.zip"), map[string]string{"folder/night_two.bundle": bare, "readme.txt": "hello"})
+	w.ok("vet", w.path("night_one.bundle"))
+	w.ok("place", w.path("night_one.bundle"), "--yes")
+	w.ok("place", w.path("outer.zip"), "--yes")
+	for _, name := range []string{"night_one.bundle", "night_two.bundle"} {
+		got, err := os.ReadFile(w.path("games", "bundles", "saves", name))
+		require.NoError(t, err)
+		assert.Equal(t, bare, string(got))
+	}
+	w.ok("parcel", "bundles/night_one.bundle", "-o", w.path("parcel.zip"))
+	assert.NotContains(t, w.ok("vet", w.path("parcel.zip")).out, "damaged")
+
+	// called as no kind is: both could be meant
+	zipped(t, w.path("something.zip"), data)
+	out := w.fails(5, "vet", w.path("something.zip")).out
+	assert.Contains(t, out, "it could be of 2 kinds of save")
+	assert.Contains(t, out, "--pick day")
+	w.ok("place", w.path("something.zip"), "--pick", "day", "--yes")
+	assert.FileExists(t, w.path("games", "bundles", "saves", "day_Long Night.bundle"))
+	// a zip that is no save of it is none
+	zipped(t, w.path("other.zip"), map[string]string{"notes.txt": "none"})
+	w.fails(4, "vet", w.path("other.zip"), "--for", "bundles")
+}
+
+// TestVetKnowsWhatItWasGiven vets what is no download, a parcel of a game that nobody has described, and a save where the game lacks what it needs.
+func TestVetKnowsWhatItWasGiven(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	for _, path := range []string{w.path("games", "Tidewrack"), w.voyages(), filepath.Dir(w.voyages())} {
+		assert.Contains(t, w.fails(2, "vet", path).err, "ostrov look tidewrack", path)
+	}
+	assert.Contains(t, w.fails(2, "vet", w.path("games", "NightTram")).err, "ostrov games add night-tram --at ")
+
+	write := w.small(pebbles+"[[require]]\nexists = \"{game}/loader.txt\"\neffect = \"starts without mods\"\nfix = \"put the loader back\"\n", "pebbles",
+		map[string]string{"release.txt": "1.0", "saves/a.run": "evening", "loader.txt": "x"})
+	w.ok("needs", "pebbles/a.run", "--state", "version 1.0", "--state", "clean")
+	w.ok("parcel", "pebbles/a.run", "-o", w.path("p.zip"))
+	w.ok("vet", w.path("p.zip"))
+	require.NoError(t, os.Remove(w.path("games", "pebbles", "loader.txt")))
+	assert.Contains(t, w.fails(3, "vet", w.path("p.zip")).out, "setting-needed")
+	assert.Contains(t, w.ok("look", "pebbles").out, "risky")
+	write("loader.txt", "x")
+	w.ok("games", "base", "pebbles")
+	write("release.txt", "1.0\n")
+	assert.Contains(t, w.run("vet", w.path("p.zip")).out, "base-altered")
+
+	w.ok("games", "forget", "pebbles")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "ostrov", "games", "pebbles.toml")))
+	out := w.fails(5, "vet", w.path("p.zip")).out
+	assert.Contains(t, out, "a parcel with a save of Pebbles (pebbles)")
 }

@@ -31,8 +31,10 @@ func (p *Printer) Vet(v *vet.Vetting) {
 		p.Line("%s for %s (%s)", p.verdict(v.Verdict), j.State.Called, hasState(j.State))
 		p.Line("")
 		p.found(j.Save)
-		p.Line("")
-		p.Findings(sorted(v.Findings, j.Findings))
+		if all := sorted(v.Findings, j.Findings); len(all) > 0 {
+			p.Line("")
+			p.Findings(all)
+		}
 		p.Next(vetNext(v))
 		return
 	case len(v.Judged) > 1:
@@ -97,6 +99,9 @@ func (p *Printer) found(s *facts.Found) {
 	if s.Facts.ModsKnown {
 		made = append(made, Count(len(s.Facts.Mods), "mod", "mods"))
 	}
+	if s.Candidate.Doubtful {
+		text += "   as a " + Text(s.Kind.ID)
+	}
 	if len(made) > 0 {
 		text += "   " + strings.Join(made, ", ")
 	}
@@ -117,8 +122,8 @@ func vetNext(v *vet.Vetting) problem.Hints {
 	}
 	if len(v.Saves) > 1 {
 		next = nil
-		for _, s := range v.Saves[:min(len(v.Saves), 4)] {
-			next = next.Or(problem.Do("vet", v.File).With("pick", s.Pick()))
+		for _, s := range v.Saves {
+			next = next.Or(problem.Do("vet", v.File).With("pick", v.Pick(s)))
 		}
 	}
 	if len(v.Judged) != 1 {

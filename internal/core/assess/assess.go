@@ -16,6 +16,7 @@ import (
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/problem"
 )
 
 // Install is an install with what there is to say of it and of each save.
@@ -91,8 +92,20 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 			}
 		}
 	}
+	found = append(found, requirements(st)...)
 	if st.Problems.Mods != nil && have.HasMods {
 		found = append(found, check.New(check.ModsUnknown, "", "which mods are on cannot be read: "+Reading(st.Problems.Mods)))
+	}
+	return found
+}
+
+// OfDownload judges a save that is to come into an install. That the game itself is not as it was recorded is worth knowing then.
+func OfDownload(st *facts.State, s *facts.Save) []check.Finding {
+	found := Findings(st, s)
+	if n := len(st.Strays.Changed) + len(st.Strays.Missing); n > 0 {
+		f := check.New(check.BaseAltered, "", fmt.Sprintf("%d of the game's own files are altered or missing", n)).Helped(problem.Do("look", st.Called))
+		f.Severity = check.Note
+		found = append(found, f)
 	}
 	return found
 }

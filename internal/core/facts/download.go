@@ -2,11 +2,13 @@ package facts
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"strings"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/logbook"
@@ -33,12 +35,14 @@ type Found struct {
 	Game      *game.Description
 }
 
-// Pick is what the player calls the save, to choose it from several.
-func (f *Found) Pick() string {
-	if f.Candidate.Label != "" {
-		return f.Candidate.Label
+// Words are what the player may call the save, to choose it from several; the best first.
+func (f *Found) Words() []string {
+	c := f.Candidate
+	words := []string{c.Label, path.Base(c.Name), c.Name, f.Facts.Title()}
+	if c.Doubtful {
+		words = append([]string{f.Kind.ID}, words...)
 	}
-	return f.Candidate.Name
+	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
 }
 
 // Title is what to call the save before people.
@@ -61,7 +65,7 @@ func OpenDownload(ctx context.Context, h *home.Home, file string) (*Download, er
 		total += e.Size
 	}
 	if err = opened.Inspect(ctx, h.Counting("read", total)); err == nil && len(opened.Hazards) == 0 {
-		d.Parcel, err = parcel.Find(ctx, opened.FS, opened.Entries)
+		d.Parcel, err = parcel.Find(ctx, opened.FS, outside(opened))
 	}
 	if err != nil {
 		opened.Close()
@@ -70,9 +74,56 @@ func OpenDownload(ctx context.Context, h *home.Home, file string) (*Download, er
 	return d, nil
 }
 
+// outside are the entries of a download without those that lie in archives inside it.
+func outside(opened *unpack.Download) []tree.Entry {
+	return slices.DeleteFunc(slices.Clone(opened.Entries), func(e tree.Entry) bool {
+		return slices.ContainsFunc(opened.Inside, func(in string) bool { return strings.HasPrefix(e.Path, in+"/") })
+	})
+}
+
+// archives are those of the games whose saves may be archives themselves.
+func archives(games []*game.Description) []*game.Description {
+	return slices.DeleteFunc(slices.Clone(games), func(d *game.Description) bool {
+		return !slices.ContainsFunc(d.Saves, func(k game.Save) bool {
+			for _, f := range k.Files {
+				if k.Unit != game.UnitFolder && f.Path == "." && slices.ContainsFunc(f.Layers.Chain, func(l form.Layer) bool { return l.Name == "zip" }) {
+					return true
+				}
+			}
+			return false
+		})
+	})
+}
+
+// itself finds the save that the download is, where it is an archive and so are the saves of some games. From then on the download is one file.
+func (d *Download) itself(ctx context.Context, h *home.Home, games []*game.Description) ([]*Found, error) {
+	games = archives(games)
+	if d.Kind != "zip" || len(games) == 0 || len(d.Hazards) > 0 {
+		return nil, nil
+	}
+	whole, err := d.AsFile()
+	if err == nil {
+		err = whole.Inspect(ctx, func(int64) {})
+	}
+	if err != nil {
+		return nil, err
+	}
+	as := &Download{Download: whole, File: d.File}
+	found, err := as.savesOf(ctx, h, games)
+	if err != nil || len(found) == 0 {
+		return nil, errors.Join(err, whole.Close())
+	}
+	err = d.Close()
+	d.Download = whole
+	return found, err
+}
+
 // Saves finds the saves in the download: of the games given, else of any game that is described.
 func (d *Download) Saves(ctx context.Context, h *home.Home, games []*game.Description) ([]*Found, error) {
 	found, err := d.savesOf(ctx, h, games)
+	if len(found) == 0 && err == nil {
+		found, err = d.itself(ctx, h, games)
+	}
 	if len(found) > 0 || err != nil {
 		return found, err
 	}
@@ -82,7 +133,10 @@ func (d *Download) Saves(ctx context.Context, h *home.Home, games []*game.Descri
 			rest = append(rest, h.Games[id])
 		}
 	}
-	return d.savesOf(ctx, h, rest)
+	if found, err = d.savesOf(ctx, h, rest); len(found) > 0 || err != nil {
+		return found, err
+	}
+	return d.itself(ctx, h, rest)
 }
 
 func (d *Download) savesOf(ctx context.Context, h *home.Home, games []*game.Description) ([]*Found, error) {

@@ -124,6 +124,22 @@ func (in *Install) Leads(l Located) string {
 	return l.Real
 }
 
+// spoken are the known folders of templates as people call them.
+var spoken = strings.NewReplacer("{game}", "the game's own folder", "{home}", "the player's home", "{documents}", "Documents", "{saved_games}", "Saved Games",
+	"{app_data}", "AppData/Roaming", "{local_app_data}", "AppData/Local", "{local_low}", "AppData/LocalLow", "{config}", "the folder of settings",
+	"{data}", "the folder of programs' data", "{account}", "the folder of the account")
+
+var spokenID = regexp.MustCompile(`\{(folder|value):([^}]*)\}`)
+
+// InWords is where the folder is on anybody's machine, for people: "voyages with mods (Documents/Tidewrack/lit/the folder of the account)".
+func (f *Folder) InWords() string {
+	where := spokenID.ReplaceAllString(spoken.Replace(f.Path), "the $1 $2")
+	if f.Title == "" {
+		return f.ID + " (" + where + ")"
+	}
+	return f.Title + " (" + where + ")"
+}
+
 // Called is what the folder is called among those of its install: its id, and its account where there is one.
 func (l Located) Called() string {
 	if l.Account == "" {

@@ -30,6 +30,8 @@ type Candidate struct {
 	// Captures come from the name where it is spelled as the game does; else nil.
 	Captures map[string]string
 	Facts    Facts
+	// Doubtful tells that it could as well be of another kind: neither its name nor its content says which.
+	Doubtful bool
 	// Label is the names of the outer folders, which often say which variant of a save it is.
 	Label string
 }
@@ -42,28 +44,57 @@ func (c Candidate) Base(fallback string) string {
 	return path.Base(c.Name)
 }
 
-// Recognise finds the saves of the game among the entries of fsys: by name and, where a kind says how, by content. Entries outside the
-// saves found are litter.
+// Recognise finds the saves of the game among the entries of fsys: by name and, where a kind says how, by content. One is of the kind whose
+// pattern its name has, if its content allows that; where that leaves several kinds, each is a candidate, and Doubtful. Entries outside the saves
+// found are litter.
 func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []tree.Entry) []Candidate {
-	var found []Candidate
-	taken := map[string]bool{}
+	byRank := map[string][3][]Candidate{}
 	for i := range d.Saves {
 		kind := &d.Saves[i]
 		for _, c := range candidates(kind, entries) {
-			if taken[c.Name] || c.Captures == nil && kind.Unit == game.UnitFile && !plausible(kind, fsys, c.Name) {
+			ranks := byRank[c.Name]
+			if c.Captures == nil && (len(ranks[named]) > 0 || kind.Unit == game.UnitFile && !plausible(kind, fsys, c.Name)) {
 				continue
 			}
 			c.Facts = Read(ctx, kind, fsys, c.Name, c.Files)
 			if !is(kind, fsys, c) {
 				continue
 			}
-			taken[c.Name] = true
+			rank := named
+			switch {
+			case c.Facts.Problem != nil:
+				rank = damaged
+			case c.Captures == nil:
+				rank = alike
+			}
+			ranks[rank] = append(ranks[rank], c)
+			byRank[c.Name] = ranks
+		}
+	}
+	var found []Candidate
+	for _, name := range slices.Sorted(maps.Keys(byRank)) {
+		ranks := byRank[name]
+		best := ranks[named]
+		if len(best) == 0 {
+			best = ranks[alike]
+		}
+		if len(best) == 0 {
+			best = ranks[damaged][:1]
+		}
+		for _, c := range best {
+			c.Doubtful = len(best) > 1
 			found = append(found, c)
 		}
 	}
-	sort.SliceStable(found, func(i, j int) bool { return found[i].Name < found[j].Name })
 	return found
 }
+
+// How well a candidate is of its kind, best first.
+const (
+	named   = iota // it is called so, and its content is right
+	alike          // its content is right, whatever it is called
+	damaged        // its content cannot be read through
+)
 
 // candidates are the places in a download whose name or make-up could be a save of the kind.
 func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
@@ -270,7 +301,7 @@ func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
 	if kind.Is == nil {
 		return c.Captures != nil
 	}
-	damaged := c.Facts.Problem != nil && (c.Captures != nil || kind.Unit == game.UnitFolder)
+	broken := c.Facts.Problem != nil && (c.Captures != nil || kind.Unit == game.UnitFolder)
 	if magic, offset := kind.Is.MagicBytes(); magic != nil {
 		f, err := fsys.Open(c.Files[0])
 		if err != nil {
@@ -279,13 +310,13 @@ func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
 		defer f.Close()
 		head := make([]byte, int(offset)+len(magic))
 		if _, err := io.ReadFull(f, head); err != nil || !bytes.Equal(head[offset:], magic) {
-			return damaged
+			return broken
 		}
-		damaged = damaged || c.Facts.Problem != nil // it begins as one
+		broken = broken || c.Facts.Problem != nil // it begins as one
 	}
 	for _, id := range kind.Is.Has {
 		if _, ok := c.Facts.Fields[id]; !ok {
-			return damaged
+			return broken
 		}
 	}
 	return true

@@ -279,14 +279,14 @@ func anyDeclared(kind *game.Save, name string, files []string) bool {
 	return false
 }
 
-type named struct {
+type grouped struct {
 	names    []string
 	captures map[string]string
 }
 
 // group finds the names that are saves of a kind; those of a set that share their captures are one save.
-func group(kind *game.Save, names []string, fold bool) []named {
-	var found []named
+func group(kind *game.Save, names []string, fold bool) []grouped {
+	var found []grouped
 	index := map[string]int{}
 	for _, name := range names {
 		if ignored(kind, name) {
@@ -305,7 +305,7 @@ func group(kind *game.Save, names []string, fold bool) []named {
 				found[i].names = append(found[i].names, name)
 			} else {
 				index[key] = len(found)
-				found = append(found, named{[]string{name}, captures})
+				found = append(found, grouped{[]string{name}, captures})
 			}
 			break
 		}

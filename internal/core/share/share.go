@@ -17,7 +17,6 @@ import (
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
-	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/parcel"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
@@ -89,7 +88,7 @@ func Wrap(ctx context.Context, h *home.Home, st *facts.State, sv *facts.Save, re
 func needs(h *home.Home, st *facts.State, sv *facts.Save, note string) parcel.Needs {
 	n := parcel.Needs{Game: st.Install.Game.ID, GameTitle: st.Install.Game.Title, Version: sv.Needs.Version, VersionEvidence: sv.Needs.VersionEvidence, Clean: sv.Needs.Clean,
 		ModsEvidence: sv.Needs.ModsEvidence, Ordered: st.Mods.Ordered, Note: note, Made: h.Now().UTC(),
-		Save: parcel.Save{Kind: sv.Kind.ID, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(), Folder: modlist.Name(sv.Folder.Title, sv.Folder.ID)}}
+		Save: parcel.Save{Kind: sv.Kind.ID, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(), Folder: sv.Folder.InWords()}}
 	if sv.Needs.ModsEvidence == "" {
 		return n
 	}

@@ -133,6 +133,15 @@ func Open(ctx context.Context, file, temp string) (*Download, error) {
 	return d, nil
 }
 
+// AsFile opens an archive once more, as the one file that it is: a save may be an archive itself. What was found wrong with the archive holds
+// for the file, too.
+func (d *Download) AsFile() (*Download, error) {
+	whole := &Download{Path: d.Path, Name: filepath.Base(d.Path), Kind: "file", Packed: d.Packed, temp: d.temp}
+	whole.start()
+	whole.Damaged, whole.Encrypted = d.Damaged, d.Encrypted
+	return whole, whole.openFile()
+}
+
 func (d *Download) start() {
 	d.Digests, d.clashes, d.files = map[string]tree.Digest{}, newClashes(), files{}
 	d.FS = d.files

@@ -51,7 +51,7 @@ func (v *Vetting) placeable(anyway bool) (*Assessment, error) {
 	}
 	switch {
 	case len(v.Saves) > 1:
-		return nil, problem.Usage(problem.Do("place", v.File).With("pick", v.Saves[0].Pick()), "%s holds %d saves: choose one", v.File, len(v.Saves))
+		return nil, problem.Usage(problem.Do("place", v.File).With("pick", v.Pick(v.Saves[0])), "%s holds %d saves: choose one", v.File, len(v.Saves))
 	case len(v.Judged) == 0:
 		return nil, problem.Declined(problem.Do("vet", v.File), "%s cannot be placed: %s", v.File, assess.Worst(v.Findings...))
 	case len(v.Judged) > 1:

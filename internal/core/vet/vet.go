@@ -8,7 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
+	"os"
 	"slices"
 	"strings"
 
@@ -18,6 +18,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
@@ -72,6 +73,9 @@ func (v *Vetting) Dangerous() bool { return check.IsDangerous(v.Findings) }
 
 // Vet checks a download, touching nothing.
 func Vet(ctx context.Context, h *home.Home, file string, req Request) (*Vetting, error) {
+	if err := own(ctx, h, file); err != nil {
+		return nil, err
+	}
 	d, err := facts.OpenDownload(ctx, h, file)
 	if err != nil {
 		return nil, err
@@ -120,6 +124,11 @@ func (v *Vetting) vet(ctx context.Context, req Request) error {
 		return err
 	}
 	switch {
+	case len(v.Saves) == 0 && v.strange():
+		n := v.Download.Parcel.Needs
+		text := fmt.Sprintf("it is a parcel with a save of %s (%s), of which there is no description here", modlist.Name(n.GameTitle, n.Game), n.Game)
+		v.Findings = append(v.Findings, check.New(check.NoRule, "", text).Helped(problem.Advise("get or write a description of the game %s", n.Game)))
+		return nil
 	case len(v.Saves) == 0:
 		v.Findings = append(v.Findings, check.New(check.NotASave, "", notASave(installs)))
 		for _, g := range games {
@@ -127,12 +136,51 @@ func (v *Vetting) vet(ctx context.Context, req Request) error {
 		}
 		return nil
 	case len(v.Saves) > 1:
-		f := check.New(check.SeveralSaves, "", fmt.Sprintf("%d saves in it", len(v.Saves)))
-		v.Findings = append(v.Findings, f.Helped(problem.Do("vet", v.File).With("pick", v.Saves[0].Pick())))
+		text := fmt.Sprintf("%d saves in it", len(v.Saves))
+		if v.oneOfSeveralKinds() {
+			text = fmt.Sprintf("it could be of %d kinds of save, and neither its name nor its content says of which", len(v.Saves))
+		}
+		v.Findings = append(v.Findings, check.New(check.SeveralSaves, "", text).Helped(problem.Do("vet", v.File).With("pick", v.Pick(v.Saves[0]))))
 		return nil
 	}
 	v.litter()
 	return v.judge(ctx, installs, req)
+}
+
+// strange reports whether the download is a parcel of a game without a description.
+func (v *Vetting) strange() bool {
+	return v.Download.Parcel != nil && v.Download.Parcel.Needs.Game != "" && v.h.Games[v.Download.Parcel.Needs.Game] == nil
+}
+
+// own refuses what is no download: an install, known or not, or one of its folders of saves.
+func own(ctx context.Context, h *home.Home, file string) error {
+	info, err := os.Stat(file)
+	if err != nil || !info.IsDir() {
+		return nil // what is not there is said by whoever opens it
+	}
+	path := tree.Real(file)
+	for _, in := range h.Installs {
+		if in.Open() != nil {
+			continue
+		}
+		folders, err := in.Folders(ctx)
+		if err != nil {
+			continue
+		}
+		mine := tree.Real(in.Root) == path
+		for _, f := range folders {
+			mine = mine || f.Real == path || game.Within(f.Real, path)
+		}
+		if mine {
+			return problem.Usage(problem.Do("look", h.Called(in)), "%s is no download: it is the install %s, or holds its saves", file, in.Address())
+		}
+	}
+	for _, id := range h.GameIDs() {
+		if h.Games[id].CheckMarker(path) == nil {
+			return problem.Usage(problem.Do("games add", id).With("at", path), "%s is no download: it is an install of %s that is not known yet", file, h.Games[id].Title)
+		}
+	}
+	return nil
 }
 
 // state looks at an install, once.
@@ -185,18 +233,43 @@ func Hazards(d *facts.Download) []check.Finding {
 	return found
 }
 
+// oneOfSeveralKinds reports whether all that was found is one thing, which could be of several kinds.
+func (v *Vetting) oneOfSeveralKinds() bool {
+	return !slices.ContainsFunc(v.Saves, func(f *facts.Found) bool {
+		return !f.Candidate.Doubtful || f.Candidate.Name != v.Saves[0].Candidate.Name
+	})
+}
+
+// called are the saves of the download that a word means.
+func (v *Vetting) called(word string) []*facts.Found {
+	var found []*facts.Found
+	for _, f := range v.Saves {
+		if slices.ContainsFunc(f.Words(), func(w string) bool { return strings.EqualFold(w, word) }) {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+// Pick is a word that means this save of the download and no other.
+func (v *Vetting) Pick(f *facts.Found) string {
+	words := f.Words()
+	for _, word := range words {
+		if len(v.called(word)) == 1 {
+			return word
+		}
+	}
+	return words[0]
+}
+
 func (v *Vetting) pick(pick string) error {
 	if pick == "" {
 		return nil
 	}
-	var found []*facts.Found
+	found := v.called(pick)
 	var hints problem.Hints
 	for _, f := range v.Saves {
-		hints = hints.Or(problem.Do("vet", v.File).With("pick", f.Pick()))
-		c := f.Candidate
-		if strings.EqualFold(c.Name, pick) || strings.EqualFold(c.Label, pick) || strings.EqualFold(path.Base(c.Name), pick) || strings.EqualFold(c.Facts.Title(), pick) {
-			found = append(found, f)
-		}
+		hints = hints.Or(problem.Do("vet", v.File).With("pick", v.Pick(f)))
 	}
 	if len(found) != 1 {
 		return problem.Usage(hints, "%q is %d of the %d saves in %s", pick, len(found), len(v.Saves), v.File)
@@ -248,7 +321,7 @@ func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Reque
 			if err := st.Refer(ctx, found.Save, v.Download.FS, found.Candidate.Name, found.Candidate.Files); err != nil {
 				v.h.Log.Warn("references not counted", "save", found.Name, "error", err)
 			}
-			a.Findings = append(a.Findings, assess.Findings(st, found.Save)...)
+			a.Findings = append(a.Findings, assess.OfDownload(st, found.Save)...)
 		}
 		a.place(req, v.Download.Name)
 		check.Sort(a.Findings)
