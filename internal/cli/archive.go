@@ -3,7 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
-	"io/fs"
+	"slices"
 
 	ucli "github.com/urfave/cli/v3"
 
@@ -83,26 +83,24 @@ func (a *app) showArchive() error {
 	if err != nil {
 		return err
 	}
-	arch, err := h.Archive()
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	all, err := keep.Archives(h)
+	if err != nil {
 		return err
 	}
-	var size int64
-	if err == nil {
-		if size, err = arch.Size(); err != nil {
-			return err
-		}
-	}
 	if a.json {
-		return a.archiveJSON(h, "archive", size)
+		doc := view.ArchiveDoc{Head: view.NewHead("archive"), Dir: h.ArchiveDir(), Archives: all}
+		if len(all) > 0 {
+			doc.Size = all[0].Size
+		}
+		return view.JSON(a.Stdout, doc)
 	}
 	p := a.printer()
-	if arch == nil {
+	if len(all) == 0 {
 		p.Line("%s: not there yet; the first keep makes it", h.ArchiveDir())
 		p.Next(problem.Do("keep"), problem.Do("archive add", "DIR"))
 		return nil
 	}
-	p.Line("%s: %s", h.ArchiveDir(), view.Size(size))
+	p.Archives(all)
 	p.Next(problem.Do("kept"), problem.Do("archive verify"))
 	return nil
 }
@@ -127,23 +125,16 @@ func (a *app) verifyArchive(ctx context.Context, cmd *ucli.Command) error {
 			a.printer().Line("%s taken from %s", view.Count(len(repaired), "file was", "files were"), dir)
 		}
 	}
-	verify := keep.VerifyArchive
-	if cmd.Bool("fast") {
-		verify = keep.GlanceArchive
-	}
-	r, err := verify(ctx, h)
+	all, err := keep.VerifyArchives(ctx, h, cmd.Bool("fast"))
 	if err != nil {
 		return err
 	}
 	if a.json {
-		if r.Damage == nil {
-			r.Damage = []archive.Damage{}
-		}
-		err = view.JSON(a.Stdout, view.VerifyDoc{Head: view.NewHead("archive verify"), Dir: h.ArchiveDir(), Report: r})
+		err = view.JSON(a.Stdout, view.VerifyDoc{Head: view.NewHead("archive verify"), Archives: all})
 	} else {
-		a.printer().Verified(h.ArchiveDir(), r, !cmd.Bool("fast"))
+		a.printer().Verified(all, !cmd.Bool("fast"))
 	}
-	if err == nil && len(r.Damage) > 0 {
+	if err == nil && slices.ContainsFunc(all, func(s keep.ArchiveState) bool { return s.Away || len(s.Report.Damage) > 0 }) {
 		return statusError(exitError)
 	}
 	return err

@@ -241,11 +241,23 @@ func (a *app) keptJSON(all []*archive.Snapshot) error {
 	return view.JSON(a.Stdout, doc)
 }
 
+// sayAway names the archives that are not there: what only they have was not listed.
+func (a *app) sayAway(h *home.Home) {
+	for _, dir := range h.Away() {
+		a.notes().Line("%s is not there now: what only it has is not listed.", view.Text(dir))
+	}
+}
+
 func (a *app) timeline(h *home.Home, only string) error {
 	arch, err := h.Archive()
+	defer a.sayAway(h)
 	if errors.Is(err, fs.ErrNotExist) {
 		if a.json {
 			return a.keptJSON(nil)
+		}
+		if len(h.Away()) > 0 {
+			a.printer().Line("Nothing is kept in the archives that are there.")
+			return nil
 		}
 		a.printer().Line("Nothing has been kept yet.")
 		a.printer().Next(problem.Do("keep"))

@@ -179,13 +179,14 @@ type ArchiveDoc struct {
 	Head
 	Dir  string `json:"dir"`
 	Size int64  `json:"size"`
+	// Archives are all there are, the one that is kept into first.
+	Archives []keep.ArchiveState `json:"archives,omitempty"`
 }
 
 // VerifyDoc is the report on an archive.
 type VerifyDoc struct {
 	Head
-	Dir string `json:"dir"`
-	archive.Report
+	Archives []keep.ArchiveState `json:"archives"`
 }
 
 // PlaythroughsDoc lists lines of play.

@@ -309,14 +309,52 @@ func (p *Printer) Playthroughs(all []logbook.Playthrough, saves map[string]int) 
 	}
 }
 
-// Verified writes the report on an archive.
-func (p *Printer) Verified(dir string, r archive.Report, deep bool) {
+// Archives lists the archives.
+func (p *Printer) Archives(all []keep.ArchiveState) {
+	for _, s := range all {
+		var notes []string
+		if s.Away {
+			notes = append(notes, "not there now")
+		} else {
+			notes = append(notes, Size(s.Size))
+		}
+		if s.StandsIn {
+			notes = append(notes, "stands in while no other is there")
+		}
+		if s.Lacks > 0 {
+			notes = append(notes, "gets "+Count(s.Lacks, "snapshot", "snapshots")+" when it is there")
+		}
+		p.Line("%s: %s", Text(s.Dir), strings.Join(notes, "; "))
+	}
+}
+
+// Verified writes what checking the archives found; deep tells that all was read.
+func (p *Printer) Verified(all []keep.ArchiveState, deep bool) {
+	there, damaged := false, false
+	for i, s := range all {
+		if i > 0 {
+			p.Line("")
+		}
+		if s.Away {
+			p.Line("%s: %s", p.paint(warn, "not checked"), s.Dir)
+			p.Line("")
+			p.Line("  It is not there now: connect its drive.")
+			continue
+		}
+		p.verified(s.Dir, *s.Report, deep)
+		there, damaged = true, damaged || len(s.Report.Damage) > 0
+	}
+	if there && !deep && !damaged {
+		p.Next(problem.Do("archive verify"))
+	}
+}
+
+func (p *Printer) verified(dir string, r archive.Report, deep bool) {
 	if len(r.Damage) == 0 {
 		if !deep {
 			p.Line("%s: %s", p.paint(good, "all there"), dir)
 			p.Line("")
 			p.Line("  %s, %s in %s; what is in them was not read", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
-			p.Next(problem.Do("archive verify"))
 			return
 		}
 		p.Line("%s: %s", p.paint(good, "whole"), dir)

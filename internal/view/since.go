@@ -18,6 +18,10 @@ func (p *Printer) since(l *assess.Install) {
 		p.Line("  The playthrough %s went on: %s (%s).", Text(other.Line), strings.Join(newAndChanged(other.New, other.Changed), ", "), when)
 	}
 	if l.Since.Snapshot == nil {
+		if len(l.Problems.Away) > 0 {
+			p.hang(" ", "What was kept before is in "+Text(strings.Join(l.Problems.Away, ", "))+", which is not there now.")
+			return
+		}
 		if l.Current() == nil && len(l.Lines) > 0 {
 			p.Line("  No playthrough is active.")
 		} else {

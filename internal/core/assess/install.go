@@ -15,7 +15,7 @@ import (
 // installFindings are what there is to say of the install itself.
 func installFindings(st *facts.State) []check.Finding {
 	var found []check.Finding
-	for _, part := range []func(*facts.State) []check.Finding{unread, modFindings, baseFindings, logFindings, sharers, formerFolders, neverStarted, orphans, requirements, gone, updatedSince} {
+	for _, part := range []func(*facts.State) []check.Finding{unread, modFindings, baseFindings, logFindings, sharers, formerFolders, archivesAway, neverStarted, orphans, requirements, gone, updatedSince} {
 		found = append(found, part(st)...)
 	}
 	return found
@@ -109,6 +109,14 @@ func whyNot(in *game.Install, id string) string {
 		return err.Error()
 	}
 	return "start the game once"
+}
+
+func archivesAway(st *facts.State) []check.Finding {
+	var found []check.Finding
+	for _, dir := range st.Problems.Away {
+		found = append(found, check.New(check.ArchiveAway, dir, "is not there now: what was kept into it alone is not known").Helped(problem.Do("archive")))
+	}
+	return found
 }
 
 // maxStrays is how many differences from the clean game are named one by one.

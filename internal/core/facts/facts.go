@@ -79,7 +79,8 @@ type Problems struct {
 	Version error
 	Mods    error // which of the mods are on
 	Base    error
-	Archive error // the newest snapshot
+	Archive error    // the newest snapshot
+	Away    []string // archives whose drives are not connected: what only they have is not known
 	Groups  error
 	Saves   []save.Unread // folders of saves
 }

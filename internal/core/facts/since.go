@@ -37,6 +37,7 @@ type Away struct {
 // them whole.
 func (g gathering) since() error {
 	a, err := g.h.Archive()
+	g.Problems.Away = g.h.Away()
 	current := g.Current()
 	if errors.Is(err, fs.ErrNotExist) { // no archive yet: nothing of any line has been kept
 		for _, p := range g.Lines {

@@ -157,6 +157,9 @@ func CheckTag(tag string) error {
 // older one.
 func (h *Home) Snapshot(address string) (*archive.Snapshot, error) {
 	a, err := h.Existing()
+	if away := h.Away(); errors.Is(err, fs.ErrNotExist) && len(away) > 0 {
+		return nil, h.isAway(address, away)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -168,6 +171,9 @@ func (h *Home) Snapshot(address string) (*archive.Snapshot, error) {
 	names, err := a.Playthroughs()
 	if err != nil {
 		return nil, err
+	}
+	if away := h.Away(); !slices.Contains(names, name) && len(away) > 0 {
+		return nil, h.isAway(address, away)
 	}
 	if !slices.Contains(names, name) {
 		hint := problem.Do("kept")
@@ -195,6 +201,8 @@ func (h *Home) Snapshot(address string) (*archive.Snapshot, error) {
 			hints = hints.Or(problem.Do("restore", damaged.Older.Address()).Note("the next older one"))
 		}
 		return nil, problem.New(hints, "%w", damaged)
+	case (errors.Is(err, fs.ErrNotExist) || err == nil && snap == nil) && len(h.Away()) > 0:
+		return nil, h.isAway(address, h.Away())
 	case errors.Is(err, fs.ErrNotExist), err == nil && snap == nil:
 		return nil, h.noSnapshot(a, name, which)
 	}

@@ -3,10 +3,12 @@ package home
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/gofrs/flock"
 
@@ -14,10 +16,47 @@ import (
 	"ostrov/internal/core/problem"
 )
 
-// standIn is a snapshot that was kept into the archive in Ostrov's home while no other was there.
-type standIn struct {
+// missed is a snapshot that was kept while an archive was not there.
+type missed struct {
 	Playthrough string `json:"playthrough"`
 	ID          string `json:"id"`
+}
+
+// Away are the archives that the player has chosen and that are not there now: their drives are not connected.
+func (h *Home) Away() []string {
+	var away []string
+	for _, dir := range h.config.Archives {
+		if _, err := os.Stat(filepath.Join(dir, "archive.json")); err != nil {
+			away = append(away, dir)
+		}
+	}
+	return away
+}
+
+// OutOfReach is an error where a playthrough has snapshots that no archive has which is there now: what is newest there is not the newest.
+func (h *Home) OutOfReach(playthrough string, newest *archive.Snapshot) error {
+	away := h.Away()
+	if len(away) == 0 {
+		return nil
+	}
+	numbers := map[string]int{}
+	if err := h.Read(numbersFile, &numbers); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	have := 0
+	if newest != nil {
+		have = newest.Number
+	}
+	if numbers[playthrough] <= have {
+		return nil
+	}
+	return h.isAway(fmt.Sprintf("%s.%d", playthrough, numbers[playthrough]), away)
+}
+
+// isAway says that a snapshot may be in an archive that is not there.
+func (h *Home) isAway(snapshot string, away []string) error {
+	hints := problem.Advise("connect its drive, then try again").Or(problem.Do("archive"))
+	return problem.New(hints, "%s is in none of the archives that are there; %s, which may have it, is not there now", snapshot, strings.Join(away, " and "))
 }
 
 // ArchiveDir is the folder of the archive that snapshots go to: that of the open one, else the first one configured, else one in Ostrov's
@@ -37,6 +76,15 @@ func (h *Home) ArchiveDirs() []string {
 	return []string{h.ownArchive()}
 }
 
+// AllArchiveDirs are ArchiveDirs and the archive in Ostrov's home, which may stand in for them.
+func (h *Home) AllArchiveDirs() []string {
+	dirs := slices.Clone(h.ArchiveDirs())
+	if !slices.Contains(dirs, h.ownArchive()) {
+		dirs = append(dirs, h.ownArchive())
+	}
+	return dirs
+}
+
 // ownArchive is the archive in Ostrov's home, which stands in where no other can be written.
 func (h *Home) ownArchive() string { return filepath.Join(h.Dir, "archive") }
 
@@ -52,13 +100,11 @@ func (h *Home) Archive() (*archive.Archive, error) {
 		return h.archive, nil
 	}
 	var first error
-	for _, dir := range append(slices.Clone(h.ArchiveDirs()), h.ownArchive()) {
+	for _, dir := range h.AllArchiveDirs() {
 		a, err := archive.Open(dir, h.archiveCache())
 		if err == nil {
 			h.archive = a
-			if err := h.bringHome(context.Background(), a); err != nil {
-				h.Log.Warn("what stood in was not copied yet", "error", err)
-			}
+			h.catchUp(context.Background())
 			return a, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
@@ -101,9 +147,7 @@ func (h *Home) ArchiveToKeep() (a *archive.Archive, away error, err error) {
 			err = h.archive.Writable()
 		}
 		if err == nil {
-			if err := h.bringHome(context.Background(), h.archive); err != nil {
-				h.Log.Warn("what stood in was not copied yet", "error", err)
-			}
+			h.catchUp(context.Background())
 			return h.archive, away, nil
 		}
 		if away == nil {
@@ -184,36 +228,82 @@ func (h *Home) writeConfig() error {
 	return h.Write("config.json", h.config)
 }
 
-// StoodIn notes a snapshot that was kept into the archive which stands in, to be copied when another is there again.
-func (h *Home) StoodIn(snap *archive.Snapshot) error {
-	h.config.StoodIn = append(h.config.StoodIn, standIn{snap.Playthrough, snap.ID})
+// Missed notes that an archive did not get a snapshot, to be copied when it is there again.
+func (h *Home) Missed(dir string, snap *archive.Snapshot) error {
+	if h.config.Missed == nil {
+		h.config.Missed = map[string][]missed{}
+	}
+	h.config.Missed[dir] = append(h.config.Missed[dir], missed{snap.Playthrough, snap.ID})
 	return h.writeConfig()
 }
 
-// bringHome copies into an archive that is there again what was kept meanwhile into the one that stood in for it.
-func (h *Home) bringHome(ctx context.Context, to *archive.Archive) error {
-	if len(h.config.StoodIn) == 0 || to.Dir == h.ownArchive() || h.Unrecorded != nil || h.ReadOnly {
-		return nil
+// Lacks is how many snapshots an archive is known to lack, which it gets when it is there.
+func (h *Home) Lacks(dir string) int { return len(h.config.Missed[dir]) }
+
+// catchUp copies into archives that are there again what was kept meanwhile. What fails is tried again by the next command.
+func (h *Home) catchUp(ctx context.Context) {
+	if len(h.config.StoodIn) > 0 && len(h.config.Archives) > 0 {
+		h.config.Missed = map[string][]missed{h.config.Archives[0]: h.config.StoodIn}
+		h.config.StoodIn = nil
 	}
-	own, err := archive.Open(h.ownArchive(), h.archiveCache())
-	if err != nil {
-		return err
+	if len(h.config.Missed) == 0 || h.Unrecorded != nil || h.ReadOnly {
+		return
 	}
-	defer own.Close()
-	for _, kept := range h.config.StoodIn {
-		snap, err := own.NewestReadable(kept.Playthrough, func(x *archive.Snapshot) bool { return x.ID == kept.ID })
-		if err != nil {
-			return err
+	there := map[string]*archive.Archive{}
+	for _, dir := range h.AllArchiveDirs() {
+		if a, err := archive.Open(dir, nil); err == nil {
+			defer a.Close()
+			there[dir] = a
 		}
-		if snap == nil { // cleared meanwhile
+	}
+	changed := false
+	for dir, list := range h.config.Missed {
+		to := there[dir]
+		if !slices.Contains(h.config.Archives, dir) { // it is not the player's choice any more
+			delete(h.config.Missed, dir)
+			changed = true
 			continue
 		}
-		if _, err := own.CopySnapshot(ctx, to, snap); err != nil {
-			return err
+		if to == nil || to.Writable() != nil {
+			continue
+		}
+		var still []missed
+		for _, m := range list {
+			err := bring(ctx, m, to, there)
+			if err != nil && (!errors.Is(err, fs.ErrNotExist) || len(h.Away()) > 0) {
+				h.Log.Warn("a snapshot was not copied yet", "archive", dir, "error", err)
+				still = append(still, m)
+			}
+		}
+		if changed = changed || len(still) != len(list); len(still) == 0 {
+			delete(h.config.Missed, dir)
+		} else {
+			h.config.Missed[dir] = still
 		}
 	}
-	h.config.StoodIn = nil
-	return h.writeConfig()
+	if changed {
+		if err := h.writeConfig(); err != nil {
+			h.Log.Warn("what was copied is not noted", "error", err)
+		}
+	}
+}
+
+// bring copies a snapshot into an archive from one that has it; fs.ErrNotExist where none has.
+func bring(ctx context.Context, m missed, to *archive.Archive, there map[string]*archive.Archive) error {
+	if to.Has(m.Playthrough, m.ID) {
+		return nil
+	}
+	for _, from := range there {
+		if from == to || !from.Has(m.Playthrough, m.ID) {
+			continue
+		}
+		snap, err := from.NewestReadable(m.Playthrough, func(x *archive.Snapshot) bool { return x.ID == m.ID })
+		if err == nil && snap != nil {
+			_, err = from.CopySnapshot(ctx, to, snap)
+		}
+		return err
+	}
+	return fs.ErrNotExist
 }
 
 // numbersFile has the highest number that was given to a snapshot of each playthrough: an archive that stands in for another does not have

@@ -70,8 +70,10 @@ const configFormat = 1
 type config struct {
 	Format   int      `json:"ostrov_config"`
 	Archives []string `json:"archives,omitempty"` // folders; the first is the one that is kept into
-	// StoodIn are the snapshots that none of these has yet, since their drives were away.
-	StoodIn []standIn `json:"stood_in,omitempty"`
+	// Missed are, for each of these, the snapshots that it does not have yet, since its drive was away.
+	Missed map[string][]missed `json:"missed,omitempty"`
+	// StoodIn is what the first homes had instead: those that none of these has.
+	StoodIn []missed `json:"stood_in,omitempty"`
 }
 
 // Open opens the data in a folder, making it where it is missing. A home or logbook that cannot be used is no error: Unrecorded says why,

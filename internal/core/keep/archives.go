@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"slices"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/check"
@@ -22,8 +23,11 @@ func toOthers(ctx context.Context, h *home.Home, from *archive.Archive, snap *ar
 		}
 		to, err := archive.Open(dir, nil)
 		if errors.Is(err, fs.ErrNotExist) {
-			f := check.New(check.ArchiveAway, dir, "is not there")
-			kept.Findings = append(kept.Findings, f.Helped(problem.Do("archive copy", dir)))
+			f := check.New(check.ArchiveAway, dir, "is not there now; it gets this snapshot when it is")
+			kept.Findings = append(kept.Findings, f)
+			if err := h.Missed(dir, snap); err != nil {
+				return err
+			}
 			continue
 		}
 		if err != nil {
@@ -161,24 +165,81 @@ func RepairArchive(ctx context.Context, h *home.Home, dir string) ([]string, err
 	return a.Repair(ctx, from, h.Counting("check", total))
 }
 
-// VerifyArchive proves the archive whole, or names what is damaged.
-func VerifyArchive(ctx context.Context, h *home.Home) (archive.Report, error) {
-	a, err := h.Existing()
-	if err != nil {
-		return archive.Report{}, err
-	}
-	total, err := a.Size()
-	if err != nil {
-		return archive.Report{}, err
-	}
-	return a.Verify(ctx, h.Counting("verify", total))
+// ArchiveState is one of the archives.
+type ArchiveState struct {
+	Dir  string `json:"dir"`
+	Away bool   `json:"away,omitempty"` // it is not there now
+	Size int64  `json:"size"`
+	// StandsIn tells that it is the one in Ostrov's home, which is kept into while no chosen one is there.
+	StandsIn bool `json:"stands_in,omitempty"`
+	// Lacks is how many snapshots it will get when it is there again.
+	Lacks int `json:"lacks,omitempty"`
+	// Report is what checking it found, where it was checked.
+	Report *archive.Report `json:"report,omitempty"`
 }
 
-// GlanceArchive looks whether all that snapshots use is there, without reading it.
-func GlanceArchive(ctx context.Context, h *home.Home) (archive.Report, error) {
-	a, err := h.Existing()
-	if err != nil {
-		return archive.Report{}, err
+// eachArchive calls do with all archives, those that are away too; a is nil for these.
+func eachArchive(h *home.Home, do func(s ArchiveState, a *archive.Archive) error) error {
+	if _, err := h.Archive(); err != nil && !errors.Is(err, fs.ErrNotExist) { // it also brings what others lack
+		return err
 	}
-	return a.Glance(ctx)
+	away := h.Away()
+	for _, dir := range h.AllArchiveDirs() {
+		s := ArchiveState{Dir: dir, Away: slices.Contains(away, dir), StandsIn: !slices.Contains(h.ArchiveDirs(), dir), Lacks: h.Lacks(dir)}
+		a, err := archive.Open(dir, nil)
+		switch {
+		case s.Away:
+			err = do(s, nil)
+		case errors.Is(err, fs.ErrNotExist): // the one in Ostrov's home may not be there yet
+			err = nil
+		case err == nil:
+			err = errors.Join(do(s, a), a.Close())
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Archives are all archives, the one that is kept into first.
+func Archives(h *home.Home) ([]ArchiveState, error) {
+	var all []ArchiveState
+	err := eachArchive(h, func(s ArchiveState, a *archive.Archive) (err error) {
+		if a != nil {
+			s.Size, err = a.Size()
+		}
+		all = append(all, s)
+		return err
+	})
+	return all, err
+}
+
+// VerifyArchives proves each archive that is there whole, or names what is damaged. Fast only looks whether all that snapshots use is there,
+// without reading it.
+func VerifyArchives(ctx context.Context, h *home.Home, fast bool) ([]ArchiveState, error) {
+	if _, err := h.Existing(); err != nil && len(h.Away()) == 0 {
+		return nil, err
+	}
+	var all []ArchiveState
+	err := eachArchive(h, func(s ArchiveState, a *archive.Archive) (err error) {
+		if a != nil {
+			if s.Size, err = a.Size(); err != nil {
+				return err
+			}
+			var r archive.Report
+			if fast {
+				r, err = a.Glance(ctx)
+			} else {
+				r, err = a.Verify(ctx, h.Counting("verify "+s.Dir, s.Size))
+			}
+			if r.Damage == nil {
+				r.Damage = []archive.Damage{}
+			}
+			s.Report = &r
+		}
+		all = append(all, s)
+		return err
+	})
+	return all, err
 }

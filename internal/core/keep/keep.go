@@ -10,7 +10,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
+	"strings"
 	"time"
 
 	"ostrov/internal/core/archive"
@@ -169,10 +171,18 @@ func intoArchive(h *home.Home, do func(*archive.Archive) (*Kept, error)) (*Kept,
 	}
 	if away != nil {
 		dir := h.ArchiveDirs()[0]
-		f := check.New(check.ArchiveAway, dir, fmt.Sprintf("cannot be kept into now (%v); %s stands in", away, a.Dir))
+		f := check.New(check.ArchiveAway, dir, fmt.Sprintf("%s; %s stands in", whyAway(dir, away), a.Dir))
 		kept.Findings = append(kept.Findings, f.Helped(problem.Do("archive copy", dir)))
 	}
 	return kept, nil
+}
+
+// whyAway says why an archive cannot be kept into.
+func whyAway(dir string, err error) string {
+	if errors.Is(err, fs.ErrNotExist) {
+		return "is not there now"
+	}
+	return "cannot be kept into now (" + strings.TrimPrefix(err.Error(), dir+" ") + ")"
 }
 
 func fullArchive(h *home.Home, err error) error {
@@ -257,7 +267,11 @@ func (kp *keeper) commit(snap *archive.Snapshot) error {
 		return fmt.Errorf("nothing has been kept: %w", err)
 	}
 	if kp.h.StandsIn(kp.a) {
-		return kp.h.StoodIn(snap)
+		for _, dir := range kp.h.ArchiveDirs() {
+			if err := kp.h.Missed(dir, snap); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

@@ -371,12 +371,16 @@ func (r *restorer) warn(mods bool) {
 func newestOf(h *home.Home, playthrough string) (*archive.Snapshot, error) {
 	a, err := h.Archive()
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil, h.OutOfReach(playthrough, nil)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return a.Newest(playthrough, archive.Any)
+	newest, err := a.Newest(playthrough, archive.Any)
+	if err != nil {
+		return nil, err
+	}
+	return newest, h.OutOfReach(playthrough, newest)
 }
 
 // readBack reads back what a change may take away and a snapshot has, saves, settings, what mods stored, and returns the digests of its

@@ -5,6 +5,7 @@
 package vet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,7 +19,6 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/mod"
-	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
@@ -126,7 +126,7 @@ func (v *Vetting) vet(ctx context.Context, req Request) error {
 	switch {
 	case len(v.Saves) == 0 && v.strange():
 		n := v.Download.Parcel.Needs
-		text := fmt.Sprintf("it is a parcel with a save of %s (%s), of which there is no description here", modlist.Name(n.GameTitle, n.Game), n.Game)
+		text := fmt.Sprintf("it is a parcel with a save of %s (%s), of which there is no description here", cmp.Or(n.GameTitle, n.Game), n.Game)
 		v.Findings = append(v.Findings, check.New(check.NoRule, "", text).Helped(problem.Advise("get or write a description of the game %s", n.Game)))
 		return nil
 	case len(v.Saves) == 0:
