@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 
 	ucli "github.com/urfave/cli/v3"
@@ -10,6 +11,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
+	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/view"
 )
@@ -17,11 +19,11 @@ import (
 func (a *app) archive() *ucli.Command {
 	return &ucli.Command{
 		Name: "archive", Category: "keep", Usage: "where snapshots are kept, and whether they are whole",
-		Action: func(_ context.Context, cmd *ucli.Command) error {
+		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
 				return a.unknownCommand(cmd, cmd.Args().First())
 			}
-			return a.showArchive()
+			return a.showArchive(ctx)
 		},
 		Commands: []*ucli.Command{
 			{Name: "add", Usage: "keep into the archive in DIR from now on, making it where there is none", ArgsUsage: "DIR", Action: a.with(1, 1, a.addArchive)},
@@ -78,7 +80,7 @@ func (a *app) archiveJSON(h *home.Home, command string, size int64) error {
 	return view.JSON(a.Stdout, view.ArchiveDoc{Head: view.NewHead(command), Dir: h.ArchiveDir(), Size: size})
 }
 
-func (a *app) showArchive() error {
+func (a *app) showArchive(ctx context.Context) error {
 	h, err := a.open()
 	if err != nil {
 		return err
@@ -87,8 +89,15 @@ func (a *app) showArchive() error {
 	if err != nil {
 		return err
 	}
+	aside := map[string][]plan.Beside{}
+	for _, in := range h.Installs {
+		kept, err := plan.Aside(ctx, h, in)
+		if err == nil && len(kept) > 0 { // of an install that is away nothing is known
+			aside[in.Address()] = kept
+		}
+	}
 	if a.json {
-		doc := view.ArchiveDoc{Head: view.NewHead("archive"), Dir: h.ArchiveDir(), Archives: all}
+		doc := view.ArchiveDoc{Head: view.NewHead("archive"), Dir: h.ArchiveDir(), Archives: all, Aside: aside}
 		if len(all) > 0 {
 			doc.Size = all[0].Size
 		}
@@ -101,6 +110,13 @@ func (a *app) showArchive() error {
 		return nil
 	}
 	p.Archives(all)
+	if len(aside) > 0 {
+		p.Line("")
+		p.Line("Beside the saves:")
+		for _, in := range slices.Sorted(maps.Keys(aside)) {
+			p.Aside(in, aside[in])
+		}
+	}
 	p.Next(problem.Do("kept"), problem.Do("archive verify"))
 	return nil
 }

@@ -94,6 +94,17 @@ func TestNeighbours(t *testing.T) {
 	w.ok("play", "tidewrack@main", "--yes", "--", "true")
 	assert.Equal(t, before, state(t, w.voyages()))
 	assert.Contains(t, w.ok("look", "tidewrack@second").out, "The 1 save of again")
+
+	// one lock, one journal, one history: what one of them did is taken back whole, and swaps of places that both have are one exchange each
+	w.ok("play", "tidewrack@second", "--yes", "--", "true")
+	require.NoError(t, os.CopyFS(w.voyages("slot_00"), os.DirFS(w.path("sample"))))
+	w.ok("keep", "tidewrack@second")
+	theirs := state(t, w.voyages())
+	w.ok("play", "tidewrack@main", "--yes", "--", "true")
+	assert.Equal(t, before, state(t, w.voyages()))
+	w.ok("undo", "--yes")
+	assert.Equal(t, theirs, state(t, w.voyages()))
+	assert.Equal(t, "again", w.saves("tidewrack@main")["slot_00"].Playthrough)
 }
 
 // TestOneLineOnTwoInstalls states that the same line is played on both: nothing is swapped between them.
@@ -474,4 +485,27 @@ func TestVetKnowsWhatItWasGiven(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(w.dir, "ostrov", "games", "pebbles.toml")))
 	out := w.fails(5, "vet", w.path("p.zip")).out
 	assert.Contains(t, out, "a parcel with a save of Pebbles (pebbles)")
+}
+
+// TestWhatLiesBesideIsSaidAndLetGo makes many changes: what snapshots hold is let go beyond the last few, and archive says how much is left.
+func TestWhatLiesBesideIsSaidAndLetGo(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	aside := func() (changes int) {
+		var doc struct{ Aside map[string][]struct{ Changes int } }
+		w.decode(&doc, "archive")
+		for _, k := range doc.Aside["tidewrack@main"] {
+			changes += k.Changes
+		}
+		return changes
+	}
+	w.ok("keep", "tidewrack")
+	w.ok("playthroughs", "start", "Other", "tidewrack", "--resting")
+	for i := range 12 {
+		w.written("slot_00", strings.Repeat("x", i+1))
+		w.ok("restore", "tidewrack.1", "--slot", "1", "--yes", "--older")
+	}
+	assert.Equal(t, 8, aside())
+	assert.Contains(t, w.ok("archive").out, "of 8 changes, for undo, in")
+	assert.Len(t, w.saves("tidewrack"), 7, "what lies beside is no save")
 }

@@ -181,6 +181,8 @@ type ArchiveDoc struct {
 	Size int64  `json:"size"`
 	// Archives are all there are, the one that is kept into first.
 	Archives []keep.ArchiveState `json:"archives,omitempty"`
+	// Aside is what lies beside the folders of each install for undo, by its address.
+	Aside map[string][]plan.Beside `json:"aside,omitempty"`
 }
 
 // VerifyDoc is the report on an archive.

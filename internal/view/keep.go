@@ -9,6 +9,7 @@ import (
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/modlist"
+	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/share"
 )
@@ -325,6 +326,13 @@ func (p *Printer) Archives(all []keep.ArchiveState) {
 			notes = append(notes, "gets "+Count(s.Lacks, "snapshot", "snapshots")+" when it is there")
 		}
 		p.Line("%s: %s", Text(s.Dir), strings.Join(notes, "; "))
+	}
+}
+
+// Aside says how much lies beside the game's folders for undo.
+func (p *Printer) Aside(install string, all []plan.Beside) {
+	for _, k := range all {
+		p.hang("  "+install+":", fmt.Sprintf("%s of %s, for undo, in %s", Size(k.Bytes), Count(k.Changes, "change", "changes"), Text(k.Dir)))
 	}
 }
 

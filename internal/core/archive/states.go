@@ -110,6 +110,16 @@ func (s *States) Places() []string { return slices.Sorted(maps.Keys(s.ofPlace)) 
 // Of are the states of one save, by its place (see KeptSave.Place), in the order in which they were first kept.
 func (s *States) Of(place string) []KeptState { return s.ofPlace[place] }
 
+// Holds reports whether any save has been in a state.
+func (s *States) Holds(digest tree.Digest) bool {
+	for _, states := range s.ofPlace {
+		if slices.ContainsFunc(states, func(k KeptState) bool { return k.Digest == digest }) {
+			return true
+		}
+	}
+	return false
+}
+
 // Find is the state of a save that has a digest, or nil.
 func (s *States) Find(place string, digest tree.Digest) *KeptState {
 	i := slices.IndexFunc(s.ofPlace[place], func(k KeptState) bool { return k.Digest == digest })

@@ -281,7 +281,7 @@ func (a *area) lastSeq() int64 {
 
 // prune removes what older changes moved aside, but for those whose old content nothing else keeps; held says whether what keeps it is
 // still there.
-func (a *area) prune(held func(Safe) bool) {
+func (a *area) prune(held func(*Record, Exchange) bool) {
 	ids := a.changes()
 	for _, id := range ids[:max(0, len(ids)-keepRecords)] {
 		r, err := readRecord(a.recordFile(id))
@@ -289,12 +289,47 @@ func (a *area) prune(held func(Safe) bool) {
 			continue // unknown: it stays
 		}
 		needed := slices.ContainsFunc(r.Items, func(x Exchange) bool {
-			return x.Root == a.root && x.Old != "" && strings.HasPrefix(x.Old, id+"/") && exists(a.place(x.Old)) && !held(x.Safe)
+			return x.Root == a.root && x.Old != "" && strings.HasPrefix(x.Old, id+"/") && exists(a.place(x.Old)) && !held(r, x)
 		})
 		if !needed {
 			_ = removeAll(filepath.Join(a.dir, id)) // what cannot be removed is removed by the next change
 		}
 	}
+}
+
+// Kept is what changes of one folder moved aside, to be taken back.
+type Kept struct {
+	Dir     string `json:"dir"` // beside the folder
+	Changes int    `json:"changes"`
+	Bytes   int64  `json:"bytes"`
+}
+
+// KeptBeside is what lies beside some folders of what changes moved aside; folders without are left out.
+func KeptBeside(ctx context.Context, roots, listed []string) ([]Kept, error) {
+	var all []Kept
+	for _, root := range roots {
+		a, err := findArea(root, listed, false)
+		if err != nil || a == nil {
+			continue
+		}
+		k := Kept{Dir: a.dir}
+		for _, id := range a.changes() {
+			k.Changes++
+			err := tree.Walk(ctx, filepath.Join(a.dir, id), func(e tree.Entry) error {
+				if e.Kind == tree.File {
+					k.Bytes += e.Size
+				}
+				return nil
+			})
+			if err != nil {
+				return nil, err
+			}
+		}
+		if k.Changes > 0 {
+			all = append(all, k)
+		}
+	}
+	return all, nil
 }
 
 // keepRecords is how many changes of an area can be taken back at least.

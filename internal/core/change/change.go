@@ -53,7 +53,7 @@ type Plan struct {
 	// nobody can find. It may announce a change that then does not happen, and so has no record.
 	Announce func(*Record) error
 	// Held reports whether what keeps the old content of an earlier change is still there. nil: it is not.
-	Held func(Safe) bool
+	Held func(*Record, Exchange) bool
 	// Vouch is as for Recover.
 	Vouch Vouch
 	// Above is the highest number of a change that is known; the change gets a higher one.
@@ -127,7 +127,7 @@ func Apply(ctx context.Context, p Plan) (*Record, error) {
 	}
 	held := p.Held
 	if held == nil {
-		held = func(Safe) bool { return false }
+		held = func(*Record, Exchange) bool { return false }
 	}
 	for _, a := range locked.of {
 		a.prune(held)

@@ -180,7 +180,7 @@ func TestWhatNothingElseKeepsStays(t *testing.T) {
 	}
 	put := func(text string, safe Safe) {
 		p := plan(saves, Item{Name: "a.sav", Fill: fill(text), Safe: safe})
-		p.Held = func(s Safe) bool { return s.Snapshot == "line/kept" }
+		p.Held = func(_ *Record, x Exchange) bool { return x.Safe.Snapshot == "line/kept" }
 		_, err := Apply(t.Context(), p)
 		require.NoError(t, err)
 	}

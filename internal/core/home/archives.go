@@ -14,6 +14,7 @@ import (
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
 )
 
 // missed is a snapshot that was kept while an archive was not there.
@@ -115,6 +116,19 @@ func (h *Home) Archive() (*archive.Archive, error) {
 		}
 	}
 	return nil, first
+}
+
+// IsKept reports whether a snapshot of any line has a save in a state, as far as the archive is there.
+func (h *Home) IsKept(digest tree.Digest) bool {
+	a, err := h.Archive()
+	if err != nil || digest.IsZero() {
+		return false
+	}
+	names, err := a.Playthroughs()
+	return err == nil && slices.ContainsFunc(names, func(name string) bool {
+		states, err := a.States(name)
+		return err == nil && states.Holds(digest)
+	})
 }
 
 // Existing is Archive for what makes no sense without one.

@@ -413,16 +413,16 @@ func readBack(ctx context.Context, h *home.Home, st *facts.State, snap *archive.
 	return held, nil
 }
 
-// dirOf is where a root of a snapshot that was taken just now lies, or "".
+// dirOf is where a root of a snapshot that was taken just now lies, links resolved, or "".
 func dirOf(st *facts.State, root archive.Root) string {
 	for _, f := range st.Folders {
 		if (root.Kind == archive.Saves || root.Kind == archive.Mods) && f.ID == root.Folder && f.Of(root.Account) {
-			return f.Path
+			return f.Real
 		}
 	}
 	for _, g := range st.Groups {
 		if root.Pattern != "" && archive.Kind(g.Kind) == root.Kind && g.Pattern == root.Pattern && g.Account == root.Account {
-			return g.Dir
+			return tree.Real(g.Dir)
 		}
 	}
 	return ""

@@ -241,7 +241,7 @@ func Turn(ctx context.Context, h *home.Home, st, there *facts.State) (*plan.Plan
 		return nil, err
 	}
 	then := st.WithoutSaves(func(s *facts.Save) bool {
-		return slices.ContainsFunc(there.Saves, func(o *facts.Save) bool { return o.Line == from.Name && o.Path() == s.Path() })
+		return slices.ContainsFunc(there.Saves, func(o *facts.Save) bool { return o.Line == from.Name && o.Key() == s.Key() })
 	})
 	own := &restorer{h: h, ctx: ctx, a: a, snap: snap, st: then, p: p, swapping: true}
 	for _, root := range snap.Roots {

@@ -65,8 +65,8 @@ func (p *Plan) wrote() {
 	for _, s := range p.Steps {
 		for _, t := range s.targets {
 			for path, sums := range t.content {
-				if e, err := tree.Stat(t.root, path); err == nil && e.Kind == tree.File {
-					p.h.Hasher.Wrote(t.root, e, sums)
+				if e, err := tree.Stat(t.shown, path); err == nil && e.Kind == tree.File {
+					p.h.Hasher.Wrote(t.shown, e, sums)
 				}
 			}
 		}
@@ -152,16 +152,57 @@ func record(ctx context.Context, h *home.Home, note pointer) error {
 	return h.Write(note.file(), note)
 }
 
-// held reports whether what keeps the old content of a change is still there: a snapshot in one of the archives.
-func held(h *home.Home) func(Safe) bool {
-	return func(s Safe) bool {
-		playthrough, id, ok := strings.Cut(s.Snapshot, "/")
-		if !ok {
+// held reports whether something else keeps the old content of a change: the snapshot that it was kept in, if that is still there, or, of a
+// save that belonged to no line then, a snapshot that has just that state of it since.
+func held(h *home.Home) func(*change.Record, change.Exchange) bool {
+	var all []pointer
+	return func(r *change.Record, x change.Exchange) bool {
+		a, err := h.Archive()
+		if err != nil {
 			return false
 		}
-		a, err := h.Archive()
-		return err == nil && a.Has(playthrough, id)
+		if playthrough, id, ok := strings.Cut(x.Safe.Snapshot, "/"); ok {
+			return a.Has(playthrough, id)
+		}
+		if all == nil {
+			if all, err = pointers(h); err != nil {
+				return false
+			}
+		}
+		for _, p := range all {
+			if p.ID != r.ID || p.Digest != r.Digest() {
+				continue
+			}
+			return keptSince(h, p, x.Root)
+		}
+		return false
 	}
+}
+
+// keptSince reports whether snapshots have all the saves that a change replaced in a folder, as they were.
+func keptSince(h *home.Home, p pointer, root string) bool {
+	some := false
+	for _, e := range p.Effects.Saves {
+		if e.at().Folder != root || !e.Before.There {
+			continue
+		}
+		if some = true; e.Before.Place == nil || !h.IsKept(e.Before.Place.Digest) {
+			return false
+		}
+	}
+	return some
+}
+
+// Beside is what lies beside a folder for undo.
+type Beside = change.Kept
+
+// Aside is what lies beside the folders of an install of what changes moved aside, to be taken back by undo.
+func Aside(ctx context.Context, h *home.Home, in *game.Install) ([]Beside, error) {
+	roots, listed, err := changeable(ctx, h, in)
+	if err != nil {
+		return nil, err
+	}
+	return change.KeptBeside(ctx, roots, listed)
 }
 
 // explain says what went wrong with a change in words for people.

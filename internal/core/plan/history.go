@@ -16,6 +16,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/logbook"
+	"ostrov/internal/core/tree"
 )
 
 // pointer is what Ostrov's home knows of a change: by its digest the journals and records beside the folders are believed.
@@ -227,17 +228,17 @@ func changeable(ctx context.Context, h *home.Home, in *game.Install) (roots, lis
 		return nil, nil, err
 	}
 	for _, f := range folders {
-		listed = append(listed, f.Path)
+		listed = append(listed, f.Path, f.Real)
 		if f.Account != "" {
-			listed = append(listed, filepath.Dir(f.Path))
+			listed = append(listed, filepath.Dir(f.Path), filepath.Dir(f.Real))
 		}
 		if !f.Managed {
-			roots = append(roots, f.Path)
+			roots = append(roots, f.Real)
 		}
 	}
 	groups, err := in.FileGroups(ctx)
 	for _, g := range groups {
-		roots = append(roots, g.Dir)
+		roots = append(roots, tree.Real(g.Dir))
 	}
 	slices.Sort(roots)
 	return slices.Compact(roots), listed, err

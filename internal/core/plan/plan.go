@@ -111,9 +111,12 @@ func (s Step) SafeBy() Safe {
 }
 
 // target is one file or folder that a step alters.
+//
+// root is the folder's real path: installs that reach it in different ways alter the same target.
 type target struct {
 	root, name string
-	fill       Fill // nil removes it
+	shown      string // the folder as the install calls it
+	fill       Fill   // nil removes it
 	before     change.Signature
 	guard      Safeguard
 	safe       Safe
@@ -184,15 +187,16 @@ func (s Save) effect() Effect { return Effect{Key: s.Key, Before: s.Before, Afte
 func (p *Plan) Put(ctx context.Context, step Step, guard Safeguard, s *Save, targets ...Target) {
 	step.Verb = Put
 	for _, t := range targets {
-		before := p.look(ctx, t.Root, t.Name)
+		root := tree.Real(t.Root)
+		before := p.look(ctx, root, t.Name)
 		if !before.Missing() {
 			step.Verb = Replace
 		}
 		by := guard
-		if dropped := p.drop(t.Root, t.Name); dropped != nil { // what was to go is what is replaced
+		if dropped := p.drop(root, t.Name); dropped != nil { // what was to go is what is replaced
 			by = dropped.guard
 		}
-		step.targets = append(step.targets, target{t.Root, t.Name, t.Fill, before, by, Safe{}, t.Source, t.Content})
+		step.targets = append(step.targets, target{root, t.Name, t.Root, t.Fill, before, by, Safe{}, t.Source, t.Content})
 	}
 	p.add(step, s)
 }
@@ -200,9 +204,10 @@ func (p *Plan) Put(ctx context.Context, step Step, guard Safeguard, s *Save, tar
 // Remove plans to take names in a folder away, kept by guard. What is not there is passed over.
 func (p *Plan) Remove(ctx context.Context, step Step, guard Safeguard, s *Save, names ...string) {
 	step.Verb = Remove
+	root := tree.Real(step.Root)
 	for _, name := range names {
-		if before := p.look(ctx, step.Root, name); !before.Missing() && !p.has(step.Root, name) {
-			step.targets = append(step.targets, target{root: step.Root, name: name, before: before, guard: guard})
+		if before := p.look(ctx, root, name); !before.Missing() && !p.has(root, name) {
+			step.targets = append(step.targets, target{root: root, name: name, shown: step.Root, before: before, guard: guard})
 		}
 	}
 	if len(step.targets) > 0 || s != nil {
@@ -212,10 +217,11 @@ func (p *Plan) Remove(ctx context.Context, step Step, guard Safeguard, s *Save, 
 
 // Replacing adds to the last step names that go as well: those of the save that was there before.
 func (p *Plan) Replacing(ctx context.Context, root string, guard Safeguard, names ...string) {
-	last := &p.Steps[len(p.Steps)-1]
+	last, shown := &p.Steps[len(p.Steps)-1], root
+	root = tree.Real(root)
 	for _, name := range names {
 		if before := p.look(ctx, root, name); !before.Missing() && !p.has(root, name) {
-			last.targets = append(last.targets, target{root: root, name: name, before: before, guard: guard})
+			last.targets = append(last.targets, target{root: root, name: name, shown: shown, before: before, guard: guard})
 		}
 	}
 }
@@ -242,7 +248,7 @@ func (p *Plan) Activates() bool { return p.effects.Active != "" }
 
 func (p *Plan) add(step Step, s *Save) {
 	if step.Root == "" && len(step.targets) > 0 {
-		step.Root = step.targets[0].root
+		step.Root = step.targets[0].shown
 	}
 	if step.Name == "" && len(step.targets) > 0 {
 		step.Name = step.targets[0].name
@@ -283,7 +289,7 @@ func (p *Plan) drop(root, name string) *target {
 
 // Spare takes back the removal of what is to stay after all.
 func (p *Plan) Spare(root, name string) {
-	p.drop(root, name)
+	p.drop(tree.Real(root), name)
 	p.Steps = slices.DeleteFunc(p.Steps, func(s Step) bool {
 		return s.Verb == Remove && len(s.targets) == 0 && len(s.effects) == 0
 	})
@@ -349,9 +355,9 @@ func (p *Plan) holds(ctx context.Context, t *target, held map[string]tree.Digest
 		if e.Kind == tree.Dir {
 			continue
 		}
-		path, dir, name := t.path(), filepath.Dir(t.path()), filepath.Base(t.path())
+		path, dir, name := t.path(), t.shown, t.name
 		if e.Path != "." {
-			path, dir, name = filepath.Join(path, filepath.FromSlash(e.Path)), path, e.Path
+			path, dir, name = filepath.Join(path, filepath.FromSlash(e.Path)), filepath.Join(dir, filepath.FromSlash(name)), e.Path
 		}
 		want, ok := held[path]
 		if !ok || e.Kind != tree.File {

@@ -86,7 +86,7 @@ func undoing(ctx context.Context, h *home.Home, c *Change) (*Undoing, error) {
 			step.Note = "the former state"
 		}
 		before := u.look(ctx, x.Root, x.Name)
-		step.targets = []target{{root: x.Root, name: x.Name, before: before, guard: u.guardOf(x)}}
+		step.targets = []target{{root: x.Root, name: x.Name, shown: x.Root, before: before, guard: u.guardOf(x)}}
 		u.Steps = append(u.Steps, step)
 	}
 	for _, path := range u.PlayedOn {
@@ -98,7 +98,7 @@ func undoing(ctx context.Context, h *home.Home, c *Change) (*Undoing, error) {
 // called is what to call a target before people: the save that lies there, or its name.
 func (u *Undoing) called(x change.Exchange) string {
 	for _, s := range u.State.Saves {
-		if s.Folder.Path == x.Root && slices.Contains(s.Tops(), x.Name) {
+		if s.Folder.Real == x.Root && slices.Contains(s.Tops(), x.Name) {
 			return Describe(s)
 		}
 	}
@@ -118,7 +118,7 @@ func (u *Undoing) guardOf(x change.Exchange) Safeguard {
 		return LeaveAside()
 	}
 	for _, s := range u.State.Saves {
-		if s.Folder.Path == x.Root && s.Line != "" && slices.ContainsFunc(s.Tops(), func(top string) bool { return top == x.Name || strings.HasPrefix(x.Name, top+"/") }) {
+		if s.Folder.Real == x.Root && s.Line != "" && slices.ContainsFunc(s.Tops(), func(top string) bool { return top == x.Name || strings.HasPrefix(x.Name, top+"/") }) {
 			return KeepLine(s.Line)
 		}
 	}
