@@ -657,8 +657,18 @@ func TestCompletion(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.ok("keep", "tidewrack")
-	assert.Contains(t, w.ok("look", "--generate-shell-completion").out, "tidewrack")
-	assert.Contains(t, w.ok("needs", "--generate-shell-completion").out, "tidewrack/1")
-	assert.Contains(t, w.ok("restore", "--generate-shell-completion").out, "tidewrack.1")
+	for line, want := range map[string]string{
+		"look ": "tidewrack\tTidewrack", "needs ": "tidewrack/1\tGannet Rock", "restore ": "tidewrack.1", "swap ": "tidewrack\tTidewrack", "games ": "add\t", "restore --only ": "settings",
+		"look --if ": "drop:deep-tides\tDeep Tides", "needs tidewrack/1 --state ": "clean\t", "compare ": "brass-orchard@main", "keep --as ": "tidewrack", "swap --kind ": "season",
+		"completion ": "fish", "games add ": "night-tram\tNight Tram", "look --": "--check\t", "playthroughs assign tidewrack ": "tidewrack@main\t",
+	} {
+		assert.Contains(t, w.ok(append([]string{"complete", "zsh", "--"}, strings.Split(line, " ")...)...).out, "\n"+want, line)
+	}
+	for line, first := range map[string]string{"vet ": "files", "archive add ": "folders", "look ": "words", "play tidewrack -- ": "files", "keep -m ": "words", "nothing ": "words", "games add x --at ": "folders"} {
+		assert.Equal(t, first, strings.SplitN(w.ok(append([]string{"complete", "zsh", "--"}, strings.Split(line, " ")...)...).out, "\n", 2)[0], line)
+	}
+	for _, shell := range []string{"zsh", "fish", "pwsh"} {
+		assert.Contains(t, w.ok("completion", shell).out, "ostrov complete "+shell)
+	}
 	assert.Contains(t, w.ok("completion", "bash").out, "ostrov")
 }

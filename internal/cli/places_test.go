@@ -492,7 +492,9 @@ func TestWhatLiesBesideIsSaidAndLetGo(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	aside := func() (changes int) {
-		var doc struct{ Aside map[string][]struct{ Changes int } }
+		var doc struct {
+			Aside map[string][]struct{ Changes int }
+		}
 		w.decode(&doc, "archive")
 		for _, k := range doc.Aside["tidewrack@main"] {
 			changes += k.Changes

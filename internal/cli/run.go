@@ -112,16 +112,15 @@ func (a *app) root() *ucli.Command {
 		return &usageError{err, cmd.FullName()}
 	}
 	root := &ucli.Command{
-		Name:                  "ostrov",
-		Usage:                 "keeps the saves, versions and mod sets of modded games consistent",
-		Version:               a.version(),
-		Writer:                a.Stdout,
-		ErrWriter:             a.Stderr,
-		Reader:                a.Stdin,
-		EnableShellCompletion: true,
-		ExitErrHandler:        func(context.Context, *ucli.Command, error) {},
-		OnUsageError:          usage,
-		HideHelpCommand:       true,
+		Name:            "ostrov",
+		Usage:           "keeps the saves, versions and mod sets of modded games consistent",
+		Version:         a.version(),
+		Writer:          a.Stdout,
+		ErrWriter:       a.Stderr,
+		Reader:          a.Stdin,
+		ExitErrHandler:  func(context.Context, *ucli.Command, error) {},
+		OnUsageError:    usage,
+		HideHelpCommand: true,
 		Description: "Addresses: a game GAME, an install GAME@INSTALL, a save GAME/SLOT or GAME/NAME, a snapshot PLAYTHROUGH.NUMBER.\n" +
 			"GAME may be left out where only one is known.",
 		Flags: []ucli.Flag{
@@ -137,7 +136,7 @@ func (a *app) root() *ucli.Command {
 			a.vet(), a.place(), a.parcel(),
 			a.play(), a.watch(), a.playthroughs(), a.swap(), a.fresh(),
 			a.undo(), a.redo(),
-			a.help(),
+			a.help(), a.completion(), a.complete(),
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() {
@@ -154,9 +153,6 @@ func (a *app) root() *ucli.Command {
 			return ctx, checkOptions(cmd)
 		}
 		c.HideHelpCommand = true
-		if c != root && c.Action != nil && c.ShellComplete == nil {
-			c.ShellComplete = a.complete
-		}
 	}
 	return root
 }
