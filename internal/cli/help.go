@@ -3,9 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/view"
 )
 
 // help shows the help of the whole program, or that of a command.
@@ -54,4 +57,35 @@ func helpOf(root *ucli.Command) string {
 		fmt.Fprintf(&b, "  %s\n", f)
 	}
 	return b.String()
+}
+
+// helpWriter is where the parser writes help, piece by piece: lines come out no wider than the terminal.
+type helpWriter struct {
+	a    *app
+	line strings.Builder
+}
+
+func (w *helpWriter) Write(text []byte) (int, error) {
+	p := w.a.printer()
+	if p.Whole {
+		return w.a.Stdout.Write(text)
+	}
+	whole, rest, ended := cutLast(string(text), "\n")
+	w.line.WriteString(whole)
+	if !ended {
+		return len(text), nil
+	}
+	_, err := io.WriteString(w.a.Stdout, view.Fitted(w.line.String(), p.Width))
+	w.line.Reset()
+	w.line.WriteString(rest)
+	return len(text), err
+}
+
+// cutLast cuts a text behind the last end.
+func cutLast(text, end string) (before, after string, found bool) {
+	i := strings.LastIndex(text, end)
+	if i < 0 {
+		return text, "", false
+	}
+	return text[:i+len(end)], text[i+len(end):], true
 }

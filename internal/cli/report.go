@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"slices"
 	"strings"
+
+	"golang.org/x/term"
 
 	"ostrov/internal/core/problem"
 	"ostrov/internal/view"
@@ -18,10 +21,16 @@ func (a *app) report(ctx context.Context, err error) int {
 	if text == "" {
 		return status
 	}
-	fmt.Fprintf(a.Stderr, "ostrov: %s\n", text)
+	said := "ostrov: " + text + "\n"
 	for _, line := range next {
-		fmt.Fprintf(a.Stderr, "  %s\n", line)
+		said += "  " + line + "\n"
 	}
+	if f, ok := a.Stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+			said = view.Fitted(said, w)
+		}
+	}
+	fmt.Fprint(a.Stderr, said)
 	if (a.json || slices.Contains(a.Args, "--json")) && a.out != nil && !a.out.used { // who asked for a document gets one
 		if err := view.JSON(a.Stdout, view.ErrorDocument(a.command, text, status, next)); err != nil {
 			return exitError

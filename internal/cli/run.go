@@ -115,7 +115,7 @@ func (a *app) root() *ucli.Command {
 		Name:            "ostrov",
 		Usage:           "keeps the saves, versions and mod sets of modded games consistent",
 		Version:         a.version(),
-		Writer:          a.Stdout,
+		Writer:          &helpWriter{a: a},
 		ErrWriter:       a.Stderr,
 		Reader:          a.Stdin,
 		ExitErrHandler:  func(context.Context, *ucli.Command, error) {},

@@ -6,12 +6,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"charm.land/lipgloss/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -174,4 +176,61 @@ func TestCompletionInRealShells(t *testing.T) {
 			assert.Contains(t, words, c.args[len(c.args)-1], c.line)
 		}
 	})
+}
+
+var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[a-zA-Z]|\x1b\\][^\a]*\a")
+
+// TestNothingIsWiderThanTheScreen runs what lists things in terminals of several widths: no line is wider, and titles stay readable. In a pipe
+// nothing is cut.
+func TestNothingIsWiderThanTheScreen(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	long := strings.Repeat("The Very Long Voyage ", 6)
+	w.small(strings.Replace(pebbles, "[[mod]]", "[save.field]\ntitle = { from_name = \"(.+)[.]run\" }\n[[mod]]", 1), "pebbles",
+		map[string]string{"release.txt": "1", "saves/" + long + ".run": "x", "saves/short.run": "x", "mods/" + strings.Repeat("long-", 20) + "mod/a.txt": "x"})
+	w.ok("keep", "tidewrack", "-m", strings.Repeat("a long note ", 20))
+	w.ok("keep", "pebbles")
+	w.ok("playthroughs", "start", long[:50], "pebbles")
+	w.written("slot_00", "another")
+	w.ok("restore", "tidewrack.1", "--slot", "1", "--yes", "--older")
+	commands := [][]string{
+		{"look"}, {"look", "pebbles"}, {"saves"}, {"saves", "pebbles"}, {"mods"}, {"mods", "pebbles"}, {"kept"}, {"kept", "tidewrack.1"}, {"kept", "tidewrack/1"}, {"compare", "tidewrack.1", "tidewrack"},
+		{"games"}, {"playthroughs"}, {"undo", "--list"}, {"vet", "downloads/finished-harbour.zip"}, {"needs", "tidewrack/5"}, {"needs", "pebbles/short.run"},
+		{"place", "downloads/quiet-cove.zip", "--dry-run"}, {"restore", "tidewrack.1", "--dry-run"}, {"look", "tidewrack", "--if", "drop:deep-tides"},
+		{"look", "--help"}, {"help"}, {"keep", "tidewrack", "--dry-run"}, {"fresh", "New", "tidewrack", "--dry-run"},
+	}
+	env := append(os.Environ(), "OSTROV_HOME="+filepath.Join(w.dir, "ostrov"), "TERM=xterm", "LC_ALL=C.UTF-8")
+	for _, width := range []int{60, 80, 132} {
+		for _, args := range commands {
+			script := fmt.Sprintf("stty cols %d; %s %s; echo end-$((40+2))", width, program, quotedWords(args))
+			_, shown := terminalOf(t, w.dir, env, "sh", "-c", script)
+			for range 400 {
+				if strings.Contains(shown(), "end-42") {
+					break
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			text, _, ok := strings.Cut(escapes.ReplaceAllString(shown(), ""), "end-42")
+			require.True(t, ok, args)
+			for line := range strings.Lines(text) {
+				line = strings.TrimRight(line, "\r\n")
+				path := strings.Contains(line, "/") && !strings.Contains(strings.TrimSpace(line), " ") // a path is there to be copied
+				assert.True(t, lipgloss.Width(line) <= width || path, "%v at %d: %d wide: %s", args, width, lipgloss.Width(line), line)
+			}
+			if args[0] == "look" && len(args) == 2 && args[1] == "pebbles" {
+				assert.Contains(t, text, "The Very Long", "titles stay readable at %d", width)
+			}
+		}
+	}
+	for _, args := range [][]string{{"look", "pebbles"}, {"saves", "pebbles"}} {
+		assert.Contains(t, w.ok(args...).out, long, "in a pipe nothing is cut")
+	}
+}
+
+func quotedWords(words []string) string {
+	var all []string
+	for _, w := range words {
+		all = append(all, "'"+w+"'")
+	}
+	return strings.Join(all, " ")
 }

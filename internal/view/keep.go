@@ -199,7 +199,7 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		}
 		rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), string(s.Fingerprint), fmt.Sprint(len(s.Saves)), strings.Join(notes, ", ")})
 	}
-	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version", drop: 2}, {title: "mod set", drop: 3}, {title: "saves", right: true, drop: 1}, {title: ""}}, rows)
+	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version", drop: 2}, {title: "mod set", drop: 3}, {title: "saves", right: true, drop: 1}, {title: "", grow: true}}, rows)
 	for _, b := range broken {
 		p.Line("  %s %s: %v", p.paint(bad, "✗"), b.File, b.Err)
 	}
@@ -266,7 +266,7 @@ func (p *Printer) Snapshot(s *archive.Snapshot) {
 		}
 		rows = append(rows, []string{Text(slot), Text(k.Title), When(k.Modified, p.Now), Text(k.Version), Size(k.Bytes), state})
 	}
-	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "size", right: true, drop: 3}, {}}, rows)
+	p.table([]column{{title: "save", grow: true}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "size", right: true, drop: 3}, {grow: true}}, rows)
 }
 
 // maxLeftOut is how many things that were left out are named one by one.

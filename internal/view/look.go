@@ -100,7 +100,7 @@ func (p *Printer) saveTable(l *assess.Install) {
 	for _, s := range l.Saves {
 		slots = slots || s.HasSlot
 	}
-	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "mods", right: true, drop: 3}}
+	columns := []column{{title: "save", grow: true}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "mods", right: true, drop: 3}}
 	lines := l.SeveralLines()
 	if lines {
 		columns = append(columns, column{title: "playthrough", drop: 4})
@@ -263,7 +263,7 @@ func (p *Printer) Saves(l *assess.Install) {
 			}
 		}
 	}
-	columns := []column{{title: "save"}, {title: "title", grow: true}, {title: "saved", drop: 1}}
+	columns := []column{{title: "save", grow: true}, {title: "title", grow: true}, {title: "saved", drop: 1}}
 	for _, id := range ids {
 		columns = append(columns, column{title: id, right: id != "version", drop: 2})
 	}

@@ -56,7 +56,7 @@ func (p *Printer) Supposed(s *assess.Supposed) {
 			}
 		}
 	}
-	p.table([]column{{title: "save"}, {title: "title", grow: true}, {title: "saved"}, {title: "verdict"}, {title: "", grow: true}}, rows)
+	p.table([]column{{title: "save", grow: true}, {title: "title", grow: true}, {title: "saved"}, {title: "verdict"}, {title: "", grow: true}}, rows)
 	check.Sort(effects)
 	if all := append(effects, s.Findings...); len(all) > 0 {
 		p.Line("")

@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 
 	"ostrov/internal/core/check"
@@ -65,7 +66,11 @@ func (p *Printer) paint(t tone, text string) string {
 
 // Line writes one line.
 func (p *Printer) Line(format string, args ...any) {
-	if _, err := io.WriteString(p.Out, p.safe(fmt.Sprintf(format, args...))+"\n"); err != nil && p.Err == nil {
+	text := p.safe(fmt.Sprintf(format, args...)) + "\n"
+	if !p.Whole && p.Width > 0 {
+		text = Fitted(text, p.Width)
+	}
+	if _, err := io.WriteString(p.Out, text); err != nil && p.Err == nil {
 		p.Err = err
 	}
 }
@@ -235,17 +240,13 @@ func sentence(f check.Finding) string {
 	return text
 }
 
-// unbroken is a hyphen at which no line is broken.
-const unbroken = "\u2011"
-
 // hang writes text after head, wrapped to the terminal with the following lines under the first.
 func (p *Printer) hang(head, text string) {
 	indent := lipgloss.Width(head) + 1
 	if indent > p.Width/2 {
 		indent = 6
 	}
-	text = strings.ReplaceAll(text, "-", unbroken) // names with hyphens are there to be copied
-	lines := strings.Split(strings.ReplaceAll(lipgloss.Wrap(text, max(p.Width-indent-1, minWidth/2), " "), unbroken, "-"), "\n")
+	lines := wrapWords(text, p.Width-indent-1)
 	for i, line := range lines {
 		if i == 0 {
 			p.Line("%s %s", head, strings.TrimRight(line, " "))
@@ -382,10 +383,4 @@ func filled(columns []column, rows [][]string) ([]column, [][]string) {
 }
 
 // cut shortens a cell without colours to a width.
-func cut(s string, width int) string {
-	for lipgloss.Width(s) > max(width-1, 0) {
-		_, size := utf8.DecodeLastRuneInString(s)
-		s = s[:len(s)-size]
-	}
-	return s + "…"
-}
+func cut(s string, width int) string { return ansi.Truncate(s, max(width, 1), "…") }
