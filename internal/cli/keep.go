@@ -31,6 +31,7 @@ func (a *app) keep() *ucli.Command {
 			&ucli.BoolFlag{Name: "always", Usage: "keep this playthrough with these from now on"},
 			&ucli.StringFlag{Name: "settings", Usage: "keep the settings alone, as the set `NAME` for any playthrough"},
 			&ucli.StringFlag{Name: "from", Usage: "take in the copy in `DIR` that was made by hand", TakesFile: true},
+			listFlag(),
 			&ucli.BoolFlag{Name: "reread", Usage: "read all files, also those that have not changed"},
 		},
 		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
@@ -48,6 +49,15 @@ func (a *app) keep() *ucli.Command {
 			set := cmd.String("settings")
 			if a.dryRun {
 				return a.keepDry(ctx, h, in, req, set != "")
+			}
+			if req.List == "" && set == "" && req.From == "" && req.As == "" && a.hasTerminal() {
+				st, _, err := a.see(ctx, h, in)
+				if err != nil {
+					return err
+				}
+				if req.List, err = a.whichList(h, st, askList); err != nil {
+					return err
+				}
 			}
 			var k *keep.Kept
 			if set != "" {
@@ -77,6 +87,10 @@ func (a *app) keep() *ucli.Command {
 // keepRequest reads the flags of keep.
 func keepRequest(cmd *ucli.Command) (keep.Request, error) {
 	req := keep.Request{As: cmd.String("as"), Note: cmd.String("m"), Tags: cmd.StringSlice("tag"), Always: cmd.Bool("always"), From: cmd.String("from"), Reread: cmd.Bool("reread")}
+	var err error
+	if req.List, err = listOf(cmd); err != nil {
+		return req, err
+	}
 	for _, w := range cmd.StringSlice("with") {
 		switch {
 		case slices.Contains(keep.Optional, archive.Kind(w)):

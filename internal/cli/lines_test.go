@@ -381,3 +381,68 @@ func TestTheFirstKeepKeepsAllLines(t *testing.T) {
 	assert.Contains(t, w.ok("keep", "tidewrack", "--as", "first").out, "kept first.2")
 	assert.NotContains(t, w.ok("look", "tidewrack").out, "save-gone")
 }
+
+// TestALinesModListIsTheOneItWasWrittenUnder edits the mod list after an evening, and then keeps, starts afresh and swaps.
+func TestALinesModListIsTheOneItWasWrittenUnder(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	order := w.path("games", "Tidewrack", "mods", "order.txt")
+	former, err := os.ReadFile(order)
+	require.NoError(t, err)
+	edited := strings.Replace(string(former), "deep-tides\n", "", 1)
+	require.NotEqual(t, string(former), edited)
+	edit := func() { require.NoError(t, os.WriteFile(order, []byte(edited), 0o644)) }
+	on := func(snapshot string) bool {
+		return !strings.Contains(w.ok("compare", snapshot, "tidewrack.1").out, "Deep Tides")
+	}
+	w.ok("keep", "tidewrack")
+	edit()
+	out := w.ok("keep", "tidewrack").out
+	assert.Contains(t, out, "list-changed")
+	assert.False(t, on("tidewrack.2"), "a keep has what is there, and says so")
+	assert.NotContains(t, w.ok("keep", "tidewrack", "--mods", "as-written").out, "list-changed")
+	assert.True(t, on("tidewrack.3"))
+	w.fails(2, "keep", "tidewrack", "--mods", "mine")
+
+	r := w.ok("fresh", "Second", "tidewrack", "--yes")
+	assert.Contains(t, r.err, "The mod list has changed since the saves of tidewrack were written")
+	w.ok("swap", "tidewrack", "--yes")
+	now, err := os.ReadFile(order)
+	require.NoError(t, err)
+	assert.Equal(t, string(former), string(now), "what belongs to the saves comes back with them")
+
+	edit()
+	w.ok("fresh", "Third", "tidewrack", "--mods", "as-now", "--yes")
+	w.ok("swap", "tidewrack", "--yes")
+	now, err = os.ReadFile(order)
+	require.NoError(t, err)
+	assert.Equal(t, edited, string(now))
+}
+
+// TestSettingsThatStayAreSaid restores where the description has some settings stay, and where a pattern of settings takes in the mod list.
+func TestSettingsThatStayAreSaid(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	description := strings.Replace(pebbles, "[[rule]]", "[settings]\nfiles = [\"{game}/config/*\"]\nstays = [\"screen.ini\"]\n[active]\nin = \"list\"\neach = \"(?P<id>.+)\"\n[file.list]\npath = \"{game}/config/mods.txt\"\nform = \"lines\"\noptional = true\n[[rule]]", 1)
+	write := w.small(description, "pebbles", map[string]string{"release.txt": "1", "saves/a.run": "x", "config/screen.ini": "one", "config/keys.ini": "one", "config/mods.txt": "moss\n", "mods/moss/m": "x", "mods/fern/m": "x"})
+	read := func(name string) string {
+		data, err := os.ReadFile(w.path("games", "pebbles", "config", name))
+		require.NoError(t, err)
+		return string(data)
+	}
+	w.ok("keep", "pebbles")
+	write("config/screen.ini", "two")
+	assert.Contains(t, w.ok("restore", "pebbles.1", "--yes").out, "--all takes them, too")
+	write("config/keys.ini", "two")
+	assert.Contains(t, w.ok("restore", "pebbles.1", "--yes").out, "1 setting stays as they are")
+	assert.Equal(t, "two", read("screen.ini"))
+	assert.Equal(t, "one", read("keys.ini"))
+	w.ok("restore", "pebbles.1", "--all", "--yes")
+	assert.Equal(t, "one", read("screen.ini"))
+	// the mod list is no setting: a fresh start leaves it, though a pattern of settings has it
+	write("config/keys.ini", "two")
+	w.ok("fresh", "New", "pebbles", "--yes")
+	assert.NoFileExists(t, w.path("games", "pebbles", "config", "keys.ini"))
+	assert.Equal(t, "moss\n", read("mods.txt"))
+	w.fails(2, "restore", "pebbles.1", "--all", "--slot", "a.run")
+}

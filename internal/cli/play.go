@@ -111,7 +111,7 @@ func (a *app) takeTurn(ctx context.Context, h *home.Home, in *game.Install, note
 		if err := a.confirm("Swap them?"); err != nil {
 			return err
 		}
-		if _, err := keep.Before(ctx, h, p); err != nil {
+		if _, err := keep.Before(ctx, h, p, keep.WrittenList); err != nil {
 			return err
 		}
 		_, err = p.Apply(ctx)

@@ -21,6 +21,7 @@ func (a *app) restore() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "slot", Usage: "only the save in slot `N`, or of that name"},
 			&ucli.StringSliceFlag{Name: "only", Usage: "only `WHAT`: saves, settings, data of mods, mods, pictures; or the game, --to a folder"},
+			&ucli.BoolFlag{Name: "all", Usage: "also the settings that stay as they are, by the description of the game"},
 			olderFlag(),
 			&ucli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the game's", TakesFile: true},
 		},
@@ -58,6 +59,10 @@ func (a *app) restore() *ucli.Command {
 			if err != nil {
 				return err
 			}
+			if n := len(p.Stayed); n > 0 {
+				p.Warnings = append(p.Warnings, fmt.Sprintf("%s as they are, by the description of the game: %s (--all takes them, too)", view.Count(n, "setting stays", "settings stay"), strings.Join(p.Stayed[:min(n, 4)], ", ")))
+				p.Reason += " (--all takes them, too)"
+			}
 			return a.carryOut(ctx, h, carry{command: "restore", plan: p, done: "restored " + snap.Address(), question: "Put this back?", older: cmd.Bool("older")})
 		},
 	}
@@ -65,7 +70,7 @@ func (a *app) restore() *ucli.Command {
 
 // restoreRequest reads the flags of restore.
 func restoreRequest(cmd *ucli.Command) (keep.RestoreRequest, error) {
-	req := keep.RestoreRequest{Slot: cmd.String("slot")}
+	req := keep.RestoreRequest{Slot: cmd.String("slot"), All: cmd.Bool("all")}
 	var known []string
 	for _, k := range keep.Restorable {
 		known = append(known, string(k))

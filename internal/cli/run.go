@@ -312,18 +312,23 @@ type terminal struct {
 	width int
 }
 
+// hasTerminal reports whether there is somebody to ask.
+func (a *app) hasTerminal() bool {
+	in, ok := a.Stdin.(*os.File)
+	return ok && term.IsTerminal(int(in.Fd()))
+}
+
 // confirm asks a question that --yes answers. Without a terminal it is a refusal.
 func (a *app) confirm(question string) error {
 	if a.yes {
 		return nil
 	}
-	in, ok := a.Stdin.(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) {
+	if !a.hasTerminal() {
 		return problem.Declined(problem.Advise("repeat it with --yes, or look first with --dry-run"), "this needs your consent, and there is no terminal to ask on; nothing has been changed")
 	}
 	fmt.Fprintf(a.Stderr, "\n%s [y/N] ", question)
 	var answer string
-	_, _ = fmt.Fscanln(in, &answer)
+	_, _ = fmt.Fscanln(a.Stdin, &answer)
 	if strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes") {
 		return nil
 	}

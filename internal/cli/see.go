@@ -126,7 +126,8 @@ type carry struct {
 	apply    change // nil is the plan itself
 	done     string // what to say when it is done
 	question string
-	older    bool // what is older may be put over what is newer without a second question
+	older    bool   // what is older may be put over what is newer without a second question
+	list     string // which mod list is filed with the saves that go; see whichList
 	// after is what is to be done once it is made; it may be nil.
 	after func(context.Context) error
 }
@@ -178,7 +179,11 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 			}
 		}
 	}
-	backup, err := keep.Before(ctx, h, pl)
+	list, err := a.whichList(h, pl.State, c.list)
+	if err != nil {
+		return err
+	}
+	backup, err := keep.Before(ctx, h, pl, list)
 	if err != nil {
 		return err
 	}

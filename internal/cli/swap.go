@@ -18,8 +18,16 @@ func (a *app) swap() *ucli.Command {
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
 			olderFlag(),
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when a mod that it needs is neither installed nor kept"},
+			listFlag(),
 		},
 		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			list, err := listOf(cmd)
+			if err != nil {
+				return err
+			}
+			if list == "" {
+				list = askList
+			}
 			to, err := record.Line(ctx, h, cmd.Args().First())
 			if err != nil {
 				return err
@@ -36,7 +44,7 @@ func (a *app) swap() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?", older: cmd.Bool("older")})
+			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?", older: cmd.Bool("older"), list: list})
 		}),
 	}
 }
@@ -47,8 +55,16 @@ func (a *app) fresh() *ucli.Command {
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
 			&ucli.StringFlag{Name: "settings", Usage: "lay the set of settings `NAME` over those that stay"},
+			listFlag(),
 		},
 		Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			list, err := listOf(cmd)
+			if err != nil {
+				return err
+			}
+			if list == "" {
+				list = askList
+			}
 			in, err := h.Install(cmd.Args().Get(1))
 			if err != nil {
 				return err
@@ -62,7 +78,7 @@ func (a *app) fresh() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, h, carry{command: "fresh", plan: p, done: fmt.Sprintf("started %q afresh", title), question: "Start afresh?"})
+			return a.carryOut(ctx, h, carry{command: "fresh", plan: p, done: fmt.Sprintf("started %q afresh", title), question: "Start afresh?", list: list})
 		}),
 	}
 }

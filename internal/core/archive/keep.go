@@ -322,6 +322,21 @@ func (k *Keeping) Commit(s *Snapshot, above int) error {
 	return k.a.declare([]string{s.name()}, nil)
 }
 
+// TakeOver has the snapshot use the content of an earlier one, so that it may have roots of it as they are. It is fs.ErrNotExist where some of
+// that content is not there any more.
+func (k *Keeping) TakeOver(s *Snapshot) error {
+	for _, name := range s.Content {
+		if _, err := os.Stat(filepath.Join(k.a.Dir, "content", name)); err != nil {
+			return err
+		}
+		if k.a.marked[name] {
+			return fs.ErrNotExist
+		}
+	}
+	k.reused = append(k.reused, s.Content...)
+	return nil
+}
+
 // Branch makes a snapshot the first of another playthrough. It shares all its content.
 func (a *Archive) Branch(ctx context.Context, s *Snapshot, playthrough, title string, now time.Time) error {
 	k, err := a.Keep(ctx, nil, nil, now, func(int64) {})

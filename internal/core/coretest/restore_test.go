@@ -44,7 +44,7 @@ func TestASaveOfAnotherLineIsNotCovered(t *testing.T) {
 	snap := kept(t, w)
 	p, err := keep.Fresh(t.Context(), w.Home, w.See("tidewrack"), "Night Run", keep.SwapRequest{})
 	require.NoError(t, err)
-	_, err = keep.Before(t.Context(), w.Home, p)
+	_, err = keep.Before(t.Context(), w.Home, p, keep.PresentList)
 	require.NoError(t, err)
 	_, err = p.Apply(t.Context())
 	require.NoError(t, err)
@@ -65,7 +65,7 @@ func TestAPlanSaysWhatIsSafeByWhat(t *testing.T) {
 	p, err := keep.Restore(t.Context(), w.Home, w.See("tidewrack"), snap, keep.RestoreRequest{})
 	require.NoError(t, err)
 	require.True(t, p.Moves())
-	backup, err := keep.Before(t.Context(), w.Home, p)
+	backup, err := keep.Before(t.Context(), w.Home, p, keep.PresentList)
 	require.NoError(t, err)
 	require.Len(t, backup.Taken, 1)
 	safe := 0

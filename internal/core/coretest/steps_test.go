@@ -18,7 +18,7 @@ func carryOut(t *testing.T, w *coretest.World, make func(*facts.State) (*planned
 	t.Helper()
 	p, err := make(w.See("tidewrack"))
 	require.NoError(t, err)
-	_, err = keep.Before(t.Context(), w.Home, p)
+	_, err = keep.Before(t.Context(), w.Home, p, keep.PresentList)
 	require.NoError(t, err)
 	_, err = p.Apply(t.Context())
 	require.NoError(t, err)

@@ -126,7 +126,7 @@ func (w *walk) change(planned func(*facts.State) (*plan.Plan, error)) {
 	if p.Empty() || w.r.IntN(6) == 0 { // shown only
 		return
 	}
-	_, err = keep.Before(w.t.Context(), w.Home, p)
+	_, err = keep.Before(w.t.Context(), w.Home, p, keep.PresentList)
 	if !w.tried(before, err) {
 		return
 	}
@@ -322,7 +322,7 @@ func (w *walk) undo(back func(context.Context) (*plan.Undoing, error)) {
 	if !w.tried(before, err) {
 		return
 	}
-	_, err = keep.Before(w.t.Context(), w.Home, u.Plan)
+	_, err = keep.Before(w.t.Context(), w.Home, u.Plan, keep.PresentList)
 	if !w.tried(before, err) {
 		return
 	}

@@ -22,6 +22,9 @@ func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
 		if e.Kind == tree.Dir && (!deep || tree.Ours(path.Base(e.Path))) {
 			return fs.SkipDir
 		}
+		if g.Except != "" && filepath.Join(g.Dir, filepath.FromSlash(e.Path)) == g.Except {
+			return nil
+		}
 		if e.Kind == tree.Unread || e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
 			entries = append(entries, e)
 		}

@@ -138,7 +138,7 @@ func (g gathering) across(before logbook.Place, now logbook.Under) logbook.Acros
 	for _, m := range needs.Mods {
 		mods = append(mods, m.Listed)
 	}
-	across.Mods = across.Mods || under("", mods).Mods != now.Mods
+	across.Mods = across.Mods || modlist.Identity(mods) != now.Mods
 	return across
 }
 
@@ -147,18 +147,18 @@ func (g gathering) present() logbook.Under {
 	if g.Problems.Mods != nil {
 		return logbook.Under{Version: g.Version}
 	}
-	return under(g.Version, g.List)
+	return logbook.Under{Version: g.Version, Mods: modlist.Identity(g.List)}
 }
 
-func under(version string, list []modlist.Listed) logbook.Under {
-	var mods []string
-	for _, m := range list {
-		if m.On {
-			mods = append(mods, strings.ToLower(m.ID)+" "+m.Version)
+// Written is what the install was when the newest save of a line was first seen as it is, and when that was written; nothing where that is not
+// known.
+func (st *State) Written(line string) (u logbook.Under, at time.Time) {
+	for _, s := range st.Saves {
+		if s.Line == line && s.Modified.After(at) && s.under.Mods != "" {
+			u, at = s.under, s.Modified
 		}
 	}
-	slices.Sort(mods)
-	return logbook.Under{Version: version, Mods: tree.ListDigest([]tree.Named{{Path: strings.Join(mods, "\n")}}).Hex()}
+	return u, at
 }
 
 // inferred is what can be told from what is installed of that which nothing else says, or nil. Of what changed since the save's former state

@@ -231,6 +231,8 @@ type FileGroup struct {
 	Glob    string // slash-separated, relative to Dir
 	// Active tells that it is the file which says which mods are on.
 	Active bool
+	// Except is that file, which is no setting, whatever patterns it matches; "" where there is none.
+	Except string
 
 	ofMod *regexp.Regexp // for files of mods; the first group is the mod's id
 }
@@ -270,6 +272,10 @@ func splitGlob(t string) (base, glob string) {
 // are on counts as a setting. Patterns that have no place here are left out.
 func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 	var groups []FileGroup
+	active, hasActive, err := in.ActiveFile(ctx)
+	if err != nil {
+		return nil, err
+	}
 	resolve := func(kind FileKind, templates []string) error {
 		for _, t := range templates {
 			base, glob := splitGlob(t)
@@ -280,7 +286,7 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 			if err != nil {
 				return err
 			}
-			g := FileGroup{Kind: kind, Pattern: t, Glob: strings.ReplaceAll(glob, modID, "*")}
+			g := FileGroup{Kind: kind, Pattern: t, Glob: strings.ReplaceAll(glob, modID, "*"), Except: active}
 			if strings.Contains(glob, modID) {
 				g.ofMod = modPattern(glob)
 			}
@@ -300,10 +306,8 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 			return nil, err
 		}
 	}
-	if file, ok, err := in.ActiveFile(ctx); err != nil {
-		return nil, err
-	} else if ok {
-		groups = append(groups, FileGroup{Kind: SettingsFiles, Pattern: d.Files[d.Active.In].Path, Dir: filepath.Dir(file), Glob: filepath.Base(file), Active: true})
+	if hasActive {
+		groups = append(groups, FileGroup{Kind: SettingsFiles, Pattern: d.Files[d.Active.In].Path, Dir: filepath.Dir(active), Glob: filepath.Base(active), Active: true})
 	}
 	for _, m := range d.Mods {
 		for _, b := range []struct {

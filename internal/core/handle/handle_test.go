@@ -21,7 +21,7 @@ import (
 func do(t *testing.T, w *coretest.World, p *plan.Plan, err error) {
 	t.Helper()
 	require.NoError(t, err)
-	_, err = keep.Before(t.Context(), w.Home, p)
+	_, err = keep.Before(t.Context(), w.Home, p, keep.PresentList)
 	require.NoError(t, err)
 	_, err = p.Apply(t.Context())
 	require.NoError(t, err)
@@ -64,7 +64,7 @@ func TestASaveIsHandledAndTakenBack(t *testing.T) {
 	for range 3 {
 		u, err := plan.Undo(t.Context(), w.Home, nil)
 		require.NoError(t, err)
-		_, err = keep.Before(t.Context(), w.Home, u.Plan)
+		_, err = keep.Before(t.Context(), w.Home, u.Plan, keep.PresentList)
 		require.NoError(t, err)
 		_, err = u.Apply(t.Context())
 		require.NoError(t, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,7 +95,7 @@ func (r *restorer) files(root archive.Root, g game.FileGroup) error {
 		return err
 	}
 	for _, n := range nodes {
-		if n.Kind != tree.File || root.Kind == archive.Settings && r.stays(n.Path) && !r.snap.Set {
+		if n.Kind != tree.File || g.Except != "" && filepath.Join(g.Dir, filepath.FromSlash(n.Path)) == g.Except {
 			continue
 		}
 		if id, ofMod := g.ModOf(n.Path); ofMod && r.snap.Set && !r.st.HasMod(id) {
@@ -105,6 +106,10 @@ func (r *restorer) files(root archive.Root, g game.FileGroup) error {
 				r.p.Spare(g.Dir, n.Path)
 				continue
 			}
+		}
+		if root.Kind == archive.Settings && !g.Active && r.stays(n.Path) && !r.snap.Set && !r.all {
+			r.stayed = append(r.stayed, n.Path)
+			continue
 		}
 		r.p.Put(r.ctx, plan.Step{What: n.Path}, filesGuard(r.st), nil, r.target(g.Dir, []archive.Node{n}, n.Path))
 	}

@@ -39,9 +39,17 @@ type Request struct {
 	Always bool   // keep it with these from now on
 	From   string // a copy made by hand earlier, instead of what the game has now
 	Reread bool   // read all files, changed or not
+	// List is which mod list is filed with the saves; "" is WrittenList for what is kept before a change and for a line that rests, else PresentList.
+	List string
 	// Before names the command before which this is kept by itself, or is "".
 	Before string
 }
+
+// Which mod list is filed with a line's saves, where the present one is not the one that they were last written under.
+const (
+	WrittenList = "as-written"
+	PresentList = "as-now"
+)
 
 // Optional are the kinds that Request.With takes.
 var Optional = []archive.Kind{archive.Mods, archive.Game, archive.Pictures}
@@ -131,10 +139,10 @@ func Keep(ctx context.Context, h *home.Home, in *game.Install, req Request) (*Ke
 }
 
 // keepLine takes a snapshot of a line of a state that was looked at just now; before is what it is taken before, or "". Strict says that it must have all that the line has.
-func keepLine(ctx context.Context, h *home.Home, st *facts.State, name, before string, strict bool) (*Kept, error) {
+func keepLine(ctx context.Context, h *home.Home, st *facts.State, name, before, list string, strict bool) (*Kept, error) {
 	return intoArchive(h, func(a *archive.Archive) (*Kept, error) {
 		i := slices.IndexFunc(st.Lines, func(p logbook.Playthrough) bool { return p.Name == name })
-		req := Request{As: name, Before: before}
+		req := Request{As: name, Before: before, List: list}
 		if i >= 0 {
 			req.With = kinds(st.Lines[i].Keeps)
 		}
@@ -220,6 +228,9 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 		err = kp.from(ctx, st, snap, req.From)
 	} else {
 		err = kp.present(ctx, st, snap)
+	}
+	if err == nil && req.From == "" {
+		err = kp.fileList(st, snap, kept)
 	}
 	if err != nil {
 		return nil, err
@@ -348,7 +359,9 @@ type Backup struct {
 
 // Before keeps what a plan would replace and says for each step what keeps it: each line that the plan touches is kept unless its newest
 // snapshot has it just so, the snapshot is read back, and what it does not hold byte for byte stays aside.
-func Before(ctx context.Context, h *home.Home, p *plan.Plan) (*Backup, error) {
+//
+// list is which mod list is filed with the line that is played, as Request has it.
+func Before(ctx context.Context, h *home.Home, p *plan.Plan, list string) (*Backup, error) {
 	b := &Backup{Addresses: map[string]string{}}
 	held := map[string]map[string]tree.Digest{}
 	by := map[string]*archive.Snapshot{}
@@ -360,7 +373,7 @@ func Before(ctx context.Context, h *home.Home, p *plan.Plan) (*Backup, error) {
 		if !worth {
 			continue
 		}
-		kept, err := keepLine(ctx, h, p.State, name, p.Title, true)
+		kept, err := keepLine(ctx, h, p.State, name, p.Title, list, true)
 		if err != nil {
 			return nil, fmt.Errorf("the present state could not be kept first, so nothing has been changed: %w", err)
 		}

@@ -43,7 +43,7 @@ func resting(h *home.Home, st *facts.State, req Request) *archive.Snapshot {
 // kept of the active line is first, or nil.
 func others(ctx context.Context, h *home.Home, st *facts.State, first *Kept, before string) (*Kept, error) {
 	for _, since := range st.Others {
-		kept, err := keepLine(ctx, h, st, since.Line, before, false)
+		kept, err := keepLine(ctx, h, st, since.Line, before, WrittenList, false)
 		if err != nil {
 			return nil, fmt.Errorf("the saves of %s have changed and could not be kept: %w", since.Line, err)
 		}

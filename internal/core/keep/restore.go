@@ -28,6 +28,7 @@ import (
 type RestoreRequest struct {
 	Slot string         // one save only, by slot or name
 	Only []archive.Kind // of Restorable; none is all that was kept but the game
+	All  bool           // also the settings that the description has stay
 }
 
 // Restorable are the kinds that RestoreRequest.Only takes, and the game itself, for which see RestoreGame.
@@ -69,7 +70,7 @@ func Restore(ctx context.Context, h *home.Home, st *facts.State, snap *archive.S
 	if err := oneSave(snap, req.Slot); err != nil {
 		return nil, err
 	}
-	r := &restorer{h: h, ctx: ctx, a: a, snap: snap, st: st, p: plan.New(ctx, h, st, "restore "+snap.Address(), nil)}
+	r := &restorer{h: h, ctx: ctx, a: a, snap: snap, st: st, p: plan.New(ctx, h, st, "restore "+snap.Address(), nil), all: req.All}
 	if err := r.roots(req); err != nil {
 		return nil, err
 	}
@@ -77,6 +78,7 @@ func Restore(ctx context.Context, h *home.Home, st *facts.State, snap *archive.S
 		r.removeOthers()
 	}
 	r.warn(req.wants(archive.Mods))
+	r.p.Stayed = r.stayed
 	r.p.Reason = r.nothing(req)
 	return r.p, r.p.Err()
 }
@@ -93,6 +95,9 @@ func (r *restorer) nothing(req RestoreRequest) string {
 		}
 		return fmt.Sprintf("%s has kept no %s", r.snap.Address(), strings.Join(what, " and no "))
 	}
+	if len(r.stayed) > 0 {
+		return "only settings that stay, by the description of the game, are not as " + r.snap.Address() + " has them: " + strings.Join(r.stayed, ", ")
+	}
 	return "all of it is just as " + r.snap.Address() + " has it"
 }
 
@@ -105,6 +110,8 @@ type restorer struct {
 	p    *plan.Plan
 	// swapping tells that one line makes way for another: then what comes is assigned to its line.
 	swapping bool
+	all      bool     // also settings that stay by the description
+	stayed   []string // those that differ
 }
 
 // roots plans to put back what a request wants.

@@ -5,6 +5,7 @@ package modlist
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/zeebo/blake3"
@@ -87,4 +88,17 @@ const Format = 1
 // NewFile is the file of a list.
 func NewFile(game, version string, ordered bool, list []Listed) File {
 	return File{Format, game, version, FingerprintOf(list), ordered, append([]Listed{}, list...)}
+}
+
+// Identity is a text that two lists have in common if the same mods are on in the same versions, in whatever order, altered or not. It tells
+// whether a save was written under other mods.
+func Identity(list []Listed) string {
+	var on []string
+	for _, m := range list {
+		if m.On {
+			on = append(on, strings.ToLower(m.ID)+" "+m.Version)
+		}
+	}
+	slices.Sort(on)
+	return tree.ListDigest([]tree.Named{{Path: strings.Join(on, "\n")}}).Hex()
 }

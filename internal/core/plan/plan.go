@@ -131,6 +131,8 @@ type Plan struct {
 	State *facts.State // of the install, as it is
 	Title string       // for people: what undo calls it
 	Steps []Step
+	// Stayed are settings that differ and stay as they are, by the description.
+	Stayed []string
 	// Warnings are what the player should know before agreeing.
 	Warnings []string
 	// Reason says why there is nothing to do, where there is nothing.
