@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -148,4 +149,35 @@ func TestHostileArchive(t *testing.T) {
 			w.ok("restore", "tidewrack.1", "--to", filepath.Join(dir, "honest"))
 		})
 	}
+}
+
+// TestALineThatGoesOnInTwoPlaces has two players of one line, with one archive: what the other kept is said, and never taken for what was played
+// here.
+func TestALineThatGoesOnInTwoPlaces(t *testing.T) {
+	t.Parallel()
+	one, other := newWorld(t), newWorld(t)
+	shared := filepath.Join(t.TempDir(), "archive")
+	one.ok("archive", "add", shared)
+	other.ok("archive", "add", shared)
+	one.ok("keep", "tidewrack")
+	other.ok("playthroughs", "start", "tidewrack", "tidewrack")
+	other.written("slot_00", "before")
+	other.ok("restore", "tidewrack.1", "--yes", "--older")
+	assert.NotContains(t, one.ok("look", "tidewrack").out, "goes on from", "what the other kept before a change is nothing to go on from")
+	other.written("slot_00", "the other's evening")
+	out := other.ok("keep", "tidewrack").out
+	theirs := strings.TrimSpace(strings.TrimPrefix(strings.SplitN(out, "\n", 2)[0], "kept "))
+
+	look := one.ok("look", "tidewrack").out
+	assert.Contains(t, look, theirs+" goes on from tidewrack.1, which is what is here")
+	assert.Contains(t, look, "ostrov restore "+theirs)
+	one.written("slot_01", "an evening here")
+	one.ok("keep", "tidewrack")
+	look = strings.Join(strings.Fields(one.ok("look", "tidewrack").out), " ")
+	assert.Contains(t, look, "tidewrack went on in two places since tidewrack.1: here, and in "+theirs)
+	kept := one.ok("kept", "tidewrack").out
+	assert.Contains(t, kept, "It went on in 2 branches")
+	assert.Contains(t, kept, "from tidewrack.1")
+	one.ok("restore", theirs, "--yes", "--older")
+	assert.NotContains(t, one.ok("look", "tidewrack").out, "two places", "what is here now was seen here")
 }

@@ -154,8 +154,20 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		machines[s.Machine] = true
 	}
 	var rows [][]string
+	branches := archive.BranchesOf(all)
+	called := map[string]string{}
+	for _, s := range all {
+		called[s.ID] = s.Address()
+	}
+	last := ""
 	for i, s := range all {
 		var notes []string
+		if from := branches.After(s.ID); from != "" && from != last && last != "" {
+			notes = append(notes, p.paint(warn, "from "+called[from]))
+		}
+		if !s.ByHand {
+			last = s.ID
+		}
 		if len(machines) > 1 && s.Machine != "" {
 			notes = append(notes, p.paint(faint, "on "+Text(s.Machine)))
 		}
@@ -200,6 +212,14 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), string(s.Fingerprint), fmt.Sprint(len(s.Saves)), strings.Join(notes, ", ")})
 	}
 	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version", drop: 2}, {title: "mod set", drop: 3}, {title: "saves", right: true, drop: 1}, {title: "", grow: true}}, rows)
+	if ends := branches.Ends(); len(ends) > 1 {
+		var names []string
+		for _, id := range ends {
+			names = append(names, called[id])
+		}
+		p.Line("")
+		p.hang(" ", "It went on in "+Count(len(ends), "branch", "branches")+", which end in "+strings.Join(names, " and ")+".")
+	}
 	for _, b := range broken {
 		p.Line("  %s %s: %v", p.paint(bad, "✗"), b.File, b.Err)
 	}

@@ -240,6 +240,13 @@ func LookNext(l *assess.Install) problem.Hints {
 			bring(f)
 		}
 	}
+	for _, e := range l.Since.Elsewhere {
+		if e.Ahead {
+			next = next.Or(problem.Do("restore", e.Address))
+		} else {
+			next = next.Or(problem.Do("compare", e.Address, l.Install.Address()))
+		}
+	}
 	if l.Since.Away != nil {
 		return next.Or(problem.Do("play", l.Called).Note("brings its own back"))
 	}

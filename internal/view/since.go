@@ -34,6 +34,7 @@ func (p *Printer) since(l *assess.Install) {
 			Count(len(away.In.Saves), "save", "saves"), Text(l.Since.Line), away.In.Address()))
 		return
 	}
+	p.elsewhere(l)
 	parts := newAndChanged(l.Since.New, l.Since.Changed)
 	if l.Since.Back > 0 {
 		parts = append(parts, Count(l.Since.Back, "save", "saves")+" as kept before")
@@ -53,6 +54,25 @@ func (p *Printer) since(l *assess.Install) {
 		return
 	}
 	p.hang("  Since "+when+":", strings.Join(parts, ", "))
+}
+
+// elsewhere says where the line went on by another way than here.
+func (p *Printer) elsewhere(l *assess.Install) {
+	for _, e := range l.Since.Elsewhere {
+		where := "kept elsewhere"
+		if e.Snapshot.Machine != "" {
+			where = "kept on " + Text(e.Snapshot.Machine)
+		}
+		where += " " + When(e.Snapshot.Taken, p.Now)
+		switch {
+		case e.Ahead:
+			p.hang(" ", fmt.Sprintf("%s goes on from %s, which is what is here: %s, of %s.", p.paint(warn, e.Address), e.From, where, Count(len(e.Snapshot.Saves), "save", "saves")))
+		case e.From == "":
+			p.hang(" ", fmt.Sprintf("%s is another beginning of %s: %s.", p.paint(warn, e.Address), Text(l.Since.Line), where))
+		default:
+			p.hang(" ", fmt.Sprintf("%s went on in two places since %s: here, and in %s, %s.", Text(l.Since.Line), e.From, p.paint(warn, e.Address), where))
+		}
+	}
 }
 
 func newAndChanged(added, changed int) []string {

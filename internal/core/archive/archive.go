@@ -155,6 +155,9 @@ type Snapshot struct {
 	// not write it down: there it is the place among those.
 	Number  int    `json:"number,omitempty"`
 	Machine string `json:"machine,omitempty"` // the name of the one that kept it
+	// After is the id of the snapshot that the line stood at where this one was kept: the one before it there, or the one that was brought back.
+	// It is "" for the first, for copies made by hand, and in older archives.
+	After string `json:"after,omitempty"`
 	// LeftOut is what could not be read and is not in it.
 	LeftOut []LeftOut `json:"left_out,omitempty"`
 	// Twin tells snapshots apart to which two machines gave the same number: "" for the first, then "b", "c".

@@ -29,12 +29,14 @@ type KeptState struct {
 type States struct {
 	ofPlace   map[string][]KeptState
 	addresses map[string]string // by id
+	Branches
 }
 
 // knownStates is what is remembered of snapshots, which never change.
 type knownStates struct {
 	Seen   map[string]bool        `json:"seen"` // ids
 	States map[string][]KeptState `json:"states"`
+	Kin    map[string]kin         `json:"kin"`
 }
 
 // States reads the states that a playthrough's snapshots have. Snapshots that cannot be read are passed over; those that were read before are
@@ -51,7 +53,7 @@ func (a *Archive) States(playthrough string) (*States, error) {
 	}
 	place := "states of " + a.ID + " " + playthrough
 	var known knownStates
-	if a.cache == nil || !a.cache.Recall(place, tree.Digest{2}, &known) {
+	if a.cache == nil || !a.cache.Recall(place, tree.Digest{3}, &known) {
 		known = knownStates{}
 	}
 	for id := range known.Seen {
@@ -61,7 +63,7 @@ func (a *Archive) States(playthrough string) (*States, error) {
 		}
 	}
 	if known.Seen == nil {
-		known = knownStates{map[string]bool{}, map[string][]KeptState{}}
+		known = knownStates{map[string]bool{}, map[string][]KeptState{}, map[string]kin{}}
 	}
 	fresh := false
 	for _, n := range all {
@@ -76,17 +78,23 @@ func (a *Archive) States(playthrough string) (*States, error) {
 		known.Seen[n.id], fresh = true, true
 	}
 	if fresh && a.cache != nil {
-		a.cache.Note(place, tree.Digest{2}, known)
+		a.cache.Note(place, tree.Digest{3}, known)
 	}
 	for _, states := range known.States {
 		slices.SortStableFunc(states, func(x, y KeptState) int { return order[x.First] - order[y.First] })
 	}
-	s.ofPlace = known.States
+	s.ofPlace, s.Branches.of = known.States, known.Kin
+	for _, n := range all {
+		if _, read := known.Kin[n.id]; read {
+			s.order = append(s.order, n.id)
+		}
+	}
 	return s, nil
 }
 
 // add adds the saves of a snapshot.
 func (k *knownStates) add(snap *Snapshot, order map[string]int) {
+	k.Kin[snap.ID] = kinOf(snap)
 	for _, sv := range snap.Saves {
 		states := k.States[sv.Place()]
 		i := slices.IndexFunc(states, func(s KeptState) bool { return s.Digest == sv.Digest })

@@ -71,7 +71,7 @@ func minute(t time.Time) string { return t.Local().Format("2 January 2006 15:04"
 // known to be right.
 func Findings(st *facts.State, s *facts.Save) []check.Finding {
 	switch {
-	case s.Unread != nil && facts.IsBeingWritten(s.Unread):
+	case s.BeingWritten():
 		return []check.Finding{check.New(check.BeingWritten, "", s.Name+" is being written")}
 	case s.Unread != nil:
 		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Unread)), s.Whole, st.Slot(s))}

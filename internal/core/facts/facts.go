@@ -366,9 +366,6 @@ func (g gathering) log() error {
 	return nil
 }
 
-// IsBeingWritten reports whether a save could not be read because it kept changing meanwhile.
-func IsBeingWritten(err error) bool { return errors.Is(err, tree.ErrBeingWritten) }
-
 // Pin opens an install that is not known yet and finds its folders. Those that come out of values of the game's own files are pinned as
 // they are now: registering the install confirms them.
 func Pin(ctx context.Context, h *home.Home, in *game.Install) ([]game.Located, error) {

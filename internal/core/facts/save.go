@@ -2,6 +2,7 @@ package facts
 
 import (
 	"context"
+	"errors"
 	"path"
 	"path/filepath"
 	"slices"
@@ -56,11 +57,14 @@ func (s *Save) Broken() string {
 		return "empty"
 	case s.Shrank != nil:
 		return "cut"
-	case s.Unread != nil && !IsBeingWritten(s.Unread), s.Facts.Problem != nil:
+	case s.Unread != nil && !s.BeingWritten(), s.Facts.Problem != nil:
 		return "damaged"
 	}
 	return ""
 }
+
+// BeingWritten reports whether the save could not be read because it kept changing meanwhile.
+func (s *Save) BeingWritten() bool { return errors.Is(s.Unread, tree.ErrBeingWritten) }
 
 // Key is what the logbook calls the save's place.
 func (s *Save) Key() logbook.Key { return KeyAt(s.Folder, s.Name) }

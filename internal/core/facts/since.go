@@ -24,6 +24,17 @@ type Since struct {
 	Froze        *archive.Snapshot // the newest that has the game itself in that version, or nil
 	Mods         []modlist.Change
 	Away         *Away // why none of its saves is here, or nil
+	Elsewhere    []Elsewhere
+}
+
+// Elsewhere is where a line went on by another way than here: on another machine, as the archive that both use says.
+type Elsewhere struct {
+	Snapshot *archive.Snapshot // the last one there
+	Address  string
+	// From is the address of the snapshot that both go on from; "" where there is none.
+	From string
+	// Ahead tells that here it has not gone on since From.
+	Ahead bool
 }
 
 // Away tells that the saves of a line are put away, since those of a neighbour's are in their place.
@@ -83,6 +94,7 @@ func (g gathering) sinceOfCurrent(a *archive.Archive, name string) {
 	}
 	g.Since = g.savesSince(a, name, snap)
 	g.Since.Away = g.away(a, name)
+	g.Since.Elsewhere = g.elsewhere(a, name)
 	if snap.Version != g.Version && snap.Version != "" && g.Version != "" {
 		g.Since.Version = snap.Version
 		if g.Since.Froze, err = a.NewestReadable(name, func(s *archive.Snapshot) bool { return s.Version == snap.Version && s.Holds(archive.Game) }); err != nil {
@@ -90,6 +102,36 @@ func (g gathering) sinceOfCurrent(a *archive.Archive, name string) {
 		}
 	}
 	g.Since.Mods = modlist.Compare(snap.Mods, g.List)
+}
+
+// elsewhere finds the ends of a line that were not reached here: their saves have states that were never seen here.
+func (g gathering) elsewhere(a *archive.Archive, name string) []Elsewhere {
+	at := g.Current().At
+	states := g.states(a, name)
+	if states == nil || at == "" {
+		return nil
+	}
+	here := states.Line(at)
+	var found []Elsewhere
+	for _, end := range states.Ends() {
+		if slices.Contains(here, end) || end == at {
+			continue
+		}
+		snap, err := a.ByID(name, end)
+		if err != nil {
+			continue
+		}
+		strange := slices.ContainsFunc(snap.Saves, func(k archive.KeptSave) bool {
+			known, err := g.h.Logbook.Knows(g.ctx, k.Digest)
+			return err == nil && !known
+		})
+		if !strange {
+			continue
+		}
+		common := states.Common(at, end)
+		found = append(found, Elsewhere{snap, states.Address(end), states.Address(common), common == at})
+	}
+	return found
 }
 
 // away finds out whether the saves of a line are put away for a neighbour's.

@@ -156,7 +156,7 @@ func (kp *keeper) saves(ctx context.Context, st *facts.State, snap *archive.Snap
 		if s.Line != snap.Playthrough {
 			continue
 		}
-		if s.Unread != nil && !facts.IsBeingWritten(s.Unread) {
+		if s.Unread != nil && !s.BeingWritten() {
 			kp.omit(s.Path(), s.Unread)
 			continue
 		}

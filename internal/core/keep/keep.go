@@ -223,7 +223,10 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 		return nil, problem.Usage(problem.Do("kept", p.Name), "%s is a set of settings, not a playthrough", p.Name)
 	}
 	snap := &archive.Snapshot{Playthrough: p.Name, Title: p.Title, Game: st.Install.Game.ID, GameTitle: st.Install.Game.Title, Taken: h.Now().UTC().Truncate(time.Millisecond),
-		Version: st.Version, Note: req.Note, Before: req.Before, Tags: req.Tags, Mods: st.List, Fingerprint: st.Fingerprint, LeftOut: kp.leftOut}
+		Version: st.Version, Note: req.Note, Before: req.Before, Tags: req.Tags, Mods: st.List, Fingerprint: st.Fingerprint, LeftOut: kp.leftOut, After: p.At}
+	if p.At == "" && kept.Since != nil {
+		snap.After = archive.Begins(kept.Since)
+	}
 	if req.From != "" {
 		err = kp.from(ctx, st, snap, req.From)
 	} else {
@@ -250,6 +253,16 @@ func (kp *keeper) finish(ctx context.Context, st *facts.State) (*Kept, error) {
 	}
 	if err := kp.commit(snap); err != nil {
 		return nil, err
+	}
+	if req.From == "" {
+		if err := h.Logbook.StandAt(ctx, p.Name, snap.ID); err != nil {
+			return nil, err
+		}
+		for i := range st.Lines {
+			if st.Lines[i].Name == p.Name {
+				st.Lines[i].At = snap.ID
+			}
+		}
 	}
 	kept.compare(snap)
 	kept.Snapshot, kept.Copied, kept.Reused, kept.Stored = snap, kp.k.Copied(), kp.k.Reused(), kp.k.Stored()

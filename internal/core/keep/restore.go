@@ -76,6 +76,9 @@ func Restore(ctx context.Context, h *home.Home, st *facts.State, snap *archive.S
 	}
 	if req.wants(archive.Saves) && req.Slot == "" {
 		r.removeOthers()
+		if !snap.ByHand {
+			r.p.StandAt(snap.Playthrough, snap.ID)
+		}
 	}
 	r.warn(req.wants(archive.Mods))
 	r.p.Stayed = r.stayed

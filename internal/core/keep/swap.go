@@ -183,6 +183,9 @@ func (r *restorer) bring(from *logbook.Playthrough, req SwapRequest) error {
 	if r.a, err = r.h.Existing(); err != nil {
 		return err
 	}
+	if !r.snap.ByHand && req.Kind == "" {
+		r.p.StandAt(r.snap.Playthrough, r.snap.ID)
+	}
 	// without the saves that are put away: what comes may have their names
 	r.st = r.st.WithoutSaves(func(s *facts.Save) bool {
 		return from != nil && s.Line == from.Name && (req.Kind == "" || s.Kind.ID == req.Kind)

@@ -57,6 +57,7 @@ INSERT INTO owners SELECT install || ' ' || folder, name, playthrough FROM belon
 DROP TABLE belongs;
 ALTER TABLE owners RENAME TO belongs;
 CREATE TABLE folders (install TEXT NOT NULL, folder TEXT NOT NULL, path TEXT NOT NULL, template TEXT NOT NULL, since TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (install, folder, path));
+ALTER TABLE playthroughs ADD COLUMN at TEXT NOT NULL DEFAULT '';
 ALTER TABLE evidence ADD COLUMN across TEXT NOT NULL DEFAULT '';
 `}
 

@@ -218,6 +218,7 @@ type Playthrough struct {
 	Closed  bool      `json:"closed"`
 	Note    string    `json:"note,omitempty"`
 	Keeps   []string  `json:"keeps,omitempty"` // what is always kept with it: mods, game, pictures
+	At      string    `json:"at,omitempty"`    // the id of the snapshot that it stands at here: the last that was kept or brought back
 }
 
 // ErrExists says that there is a playthrough of that name already.
@@ -225,7 +226,7 @@ var ErrExists = errors.New("exists already")
 
 // Playthroughs returns all playthroughs, oldest first.
 func (l *Logbook) Playthroughs(ctx context.Context) ([]Playthrough, error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT name, title, game, install, started, active, closed, note, keeps FROM playthroughs ORDER BY started, name")
+	rows, err := l.db.QueryContext(ctx, "SELECT name, title, game, install, started, active, closed, note, keeps, at FROM playthroughs ORDER BY started, name")
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +235,7 @@ func (l *Logbook) Playthroughs(ctx context.Context) ([]Playthrough, error) {
 	for rows.Next() {
 		var p Playthrough
 		var started, keeps string
-		if err := rows.Scan(&p.Name, &p.Title, &p.Game, &p.Install, &started, &p.Active, &p.Closed, &p.Note, &keeps); err != nil {
+		if err := rows.Scan(&p.Name, &p.Title, &p.Game, &p.Install, &started, &p.Active, &p.Closed, &p.Note, &keeps, &p.At); err != nil {
 			return nil, err
 		}
 		p.Keeps = strings.Fields(keeps)
@@ -275,8 +276,8 @@ func (l *Logbook) Start(ctx context.Context, p Playthrough, keys []Key) error {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO playthroughs VALUES (?, ?, ?, ?, ?, ?, 0, ?, ?)",
-			p.Name, p.Title, p.Game, p.Install, stamp(p.Started), p.Active, p.Note, strings.Join(p.Keeps, " "))
+		_, err := tx.ExecContext(ctx, "INSERT INTO playthroughs VALUES (?, ?, ?, ?, ?, ?, 0, ?, ?, ?)",
+			p.Name, p.Title, p.Game, p.Install, stamp(p.Started), p.Active, p.Note, strings.Join(p.Keeps, " "), p.At)
 		return err
 	})
 }
@@ -334,6 +335,19 @@ func (l *Logbook) Stand(ctx context.Context, key Key, playthrough string, p *Pla
 		}
 		return err
 	})
+}
+
+// StandAt records the snapshot that a playthrough stands at here.
+func (l *Logbook) StandAt(ctx context.Context, name, id string) error {
+	_, err := l.db.ExecContext(ctx, "UPDATE playthroughs SET at = ? WHERE name = ?", id, name)
+	return err
+}
+
+// Knows reports whether a state was ever seen in an install.
+func (l *Logbook) Knows(ctx context.Context, digest tree.Digest) (bool, error) {
+	var n int
+	err := l.db.QueryRowContext(ctx, "SELECT count(*) FROM states WHERE digest = ? AND foreign_only = 0", digest.String()).Scan(&n)
+	return n > 0, err
 }
 
 // RenameInstall records that an install of a game has another name now.

@@ -54,6 +54,15 @@ type Effects struct {
 	Drop      *logbook.Playthrough `json:"drop,omitempty"` // it is no more, unless it has saves by now
 	Active    string               `json:"active,omitempty"`
 	WasActive string               `json:"was_active,omitempty"`
+	// At are the snapshots that lines stand at afterwards.
+	At []LineAt `json:"at,omitempty"`
+}
+
+// LineAt is the snapshot that a line stands at, before and afterwards.
+type LineAt struct {
+	Line string `json:"line"`
+	Was  string `json:"was,omitempty"`
+	Is   string `json:"is"`
 }
 
 func (e Effects) empty() bool {
@@ -63,6 +72,9 @@ func (e Effects) empty() bool {
 // reversed are the effects of taking the change back.
 func (e Effects) reversed() Effects {
 	r := Effects{Start: e.Drop, Drop: e.Start, Active: e.WasActive, WasActive: e.Active}
+	for _, a := range e.At {
+		r.At = append(r.At, LineAt{a.Line, a.Is, a.Was})
+	}
 	for _, s := range slices.Backward(e.Saves) {
 		r.Saves = append(r.Saves, Effect{s.Key, s.After, s.Before, s.Install})
 	}
@@ -104,6 +116,11 @@ func learn(ctx context.Context, h *home.Home, e Effects) error {
 	}
 	if e.Active != "" {
 		if err := h.Logbook.Activate(ctx, e.Active); err != nil {
+			return err
+		}
+	}
+	for _, a := range e.At {
+		if err := h.Logbook.StandAt(ctx, a.Line, a.Is); err != nil {
 			return err
 		}
 	}

@@ -245,6 +245,17 @@ func (p *Plan) Activate(name string) {
 	}
 }
 
+// StandAt plans that a line stands at a snapshot afterwards, since its saves are brought back from it.
+func (p *Plan) StandAt(line, id string) {
+	was := ""
+	for _, l := range p.State.Lines {
+		if l.Name == line {
+			was = l.At
+		}
+	}
+	p.effects.At = append(p.effects.At, LineAt{line, was, id})
+}
+
 // Activates reports whether another line is played once the plan is carried out.
 func (p *Plan) Activates() bool { return p.effects.Active != "" }
 

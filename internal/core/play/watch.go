@@ -174,7 +174,7 @@ func (w *watching) look(ctx context.Context) (again bool, err error) {
 	}
 	for _, s := range st.Saves {
 		if s.Unread != nil {
-			again = again || facts.IsBeingWritten(s.Unread)
+			again = again || s.BeingWritten()
 			continue
 		}
 		if w.known[s.Key()] == s.Digest || s.Facts.Problem != nil {
