@@ -47,7 +47,7 @@ func TestTwoMachinesKeepAtOnce(t *testing.T) {
 		require.NoError(t, err)
 		to := filepath.Join(t.TempDir(), "out")
 		other.ok("restore", s.Address, "--slot", "1", "--to", to)
-		got, err := os.ReadFile(filepath.Join(to, "saves-saves-70431", "slot_00", "chart.bin"))
+		got, err := os.ReadFile(filepath.Join(to, "Tidewrack", "lit", "70431", "slot_00", "chart.bin"))
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprintf("chart %d of player %d", round, i), string(got), s.Address)
 	}

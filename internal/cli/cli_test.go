@@ -416,7 +416,7 @@ func TestKeepAndRestore(t *testing.T) {
 
 	to := filepath.Join(t.TempDir(), "out")
 	w.ok("restore", "tidewrack.1", "--to", to, "--only", "saves")
-	brought := filepath.Join(to, "saves-saves-70431", "slot_01", "chart.bin")
+	brought := filepath.Join(to, "Tidewrack", "lit", "70431", "slot_01", "chart.bin")
 	assert.Equal(t, before[w.voyages("slot_01", "chart.bin")], state(t, to)[brought], "bytes, times and modes")
 	assert.Contains(t, w.fails(2, "restore", "tidewrack.1", "--to", to).err, "not empty")
 	assert.Contains(t, w.fails(2, "restore", "tidewrak").err, "did you mean tidewrack?")
@@ -457,7 +457,7 @@ func TestKeepFromACopyMadeByHand(t *testing.T) {
 	}
 	assert.Contains(t, w.ok("kept", "tidewrack.2").out, "what is this.doc")
 	w.ok("restore", "tidewrack.2", "--to", w.path("from-then"))
-	assert.FileExists(t, w.path("from-then", "settings-1", "lamps.ini"))
+	assert.FileExists(t, w.path("from-then", "Tidewrack", "config", "lamps.ini"))
 	var doc struct {
 		Snapshots []struct{ Mods []struct{ ID string } }
 	}

@@ -62,7 +62,7 @@ var dryRuns = [][]string{
 	{"demo", "--dir", "another"}, {"games"}, {"games", "add", "night-tram", "--at", "games/NightTram", "--player-home", "player"}, {"games", "show", "tidewrack"},
 	{"games", "test", "tidewrack"}, {"games", "base", "tidewrack"}, {"games", "forget", "brass-orchard"}, {"games", "rename", "brass-orchard", "shed"},
 	{"look"}, {"look", "tidewrack"}, {"look", "tidewrack", "--put-aside"}, {"saves", "tidewrack"}, {"saves", "rename", "tidewrack/3", "9"}, {"saves", "duplicate", "tidewrack/3"},
-	{"saves", "remove", "tidewrack/3"}, {"needs", "tidewrack/3"}, {"needs", "tidewrack/3", "--state", "version 1.6.2"},
+	{"saves", "remove", "tidewrack/3"}, {"saves", "label", "tidewrack/3", "mine"}, {"saves", "--newest"}, {"needs", "tidewrack/3"}, {"needs", "tidewrack/3", "--state", "version 1.6.2"},
 	{"compare", "tidewrack.1", "tidewrack@main"}, {"mods", "tidewrack"}, {"mods", "tidewrack", "--write", "list.md"},
 	{"keep", "tidewrack", "--with", "mods", "-m", "note"}, {"keep", "brass-orchard"}, {"keep", "tidewrack", "--settings", "mine"}, {"kept"}, {"kept", "tidewrack.1"},
 	{"kept", "tidewrack.1", "-m", "a word", "--tag", "best"}, {"kept", "tidewrack.1", "--export", "out.zip"},

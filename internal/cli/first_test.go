@@ -71,7 +71,7 @@ func TestWhatTheFirstStateWroteIsRead(t *testing.T) {
 	assert.Contains(t, list, "taken back")
 	out := filepath.Join(t.TempDir(), "out")
 	w.ok("restore", "tidewrack.1", "--to", out)
-	assert.FileExists(t, filepath.Join(out, "saves-saves-70431", "slot_00", "voyage.json.gz"))
+	assert.FileExists(t, filepath.Join(out, "Tidewrack", "lit", "70431", "slot_00", "voyage.json.gz"))
 	before := state(t, w.voyages())
 	require.NoError(t, os.RemoveAll(w.voyages("slot_00")))
 	w.ok("playthroughs", "activate", "tidewrack")

@@ -22,24 +22,31 @@ import (
 
 func (a *app) keep() *ucli.Command {
 	return &ucli.Command{
-		Name: "keep", Category: "keep", Usage: "snapshot saves, mod list and settings into the archive", ArgsUsage: "[GAME]",
+		Name: "keep", Category: "keep", Usage: "snapshot saves, mod list and settings into the archive", ArgsUsage: "[GAME] [FILE...]",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "as", Usage: "keep the playthrough `NAME`"},
 			&ucli.StringFlag{Name: "m", Usage: "a `NOTE`, to know it by"},
 			&ucli.StringSliceFlag{Name: "tag", Usage: "a `TAG`: PLAYTHROUGH.TAG is its address then, too"},
 			&ucli.StringSliceFlag{Name: "with", Usage: "keep `WHAT` too: mods, game (with its mods), pictures; nothing is none of them"},
 			&ucli.BoolFlag{Name: "always", Usage: "keep this playthrough with these from now on"},
-			&ucli.StringFlag{Name: "settings", Usage: "keep the settings alone, as the set `NAME` for any playthrough"},
+			&ucli.StringFlag{Name: "settings", Usage: "keep the settings alone, or only those called FILE, as the set `NAME` for any playthrough"},
 			&ucli.StringFlag{Name: "from", Usage: "take in the copy in `DIR` that was made by hand", TakesFile: true},
 			listFlag(),
 			&ucli.BoolFlag{Name: "reread", Usage: "read all files, also those that have not changed"},
 		},
-		Action: a.with(0, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+		Action: a.with(0, -1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
 			req, err := keepRequest(cmd)
 			if err != nil {
 				return err
 			}
+			files := cmd.Args().Tail()
+			if len(files) > 0 && cmd.String("settings") == "" {
+				return &usageError{fmt.Errorf("%q is one argument too many", files[0]), "ostrov keep"}
+			}
 			in, err := h.Install(cmd.Args().First())
+			if alone, errAlone := h.Install(""); err != nil && errAlone == nil && cmd.String("settings") != "" { // with one game it need not be named
+				in, files, err = alone, cmd.Args().Slice(), nil
+			}
 			if err != nil {
 				return err
 			}
@@ -63,7 +70,7 @@ func (a *app) keep() *ucli.Command {
 			if set != "" {
 				var st *facts.State
 				if st, _, err = a.see(ctx, h, in); err == nil {
-					k, err = keep.Settings(ctx, h, st, set, req.Note)
+					k, err = keep.Settings(ctx, h, st, set, req.Note, files)
 				}
 			} else {
 				k, err = keep.Keep(ctx, h, in, req)
@@ -121,6 +128,9 @@ func (a *app) keepDry(ctx context.Context, h *home.Home, in *game.Install, req k
 	return nil
 }
 
+// maxContents bounds how many files of a set of settings are listed.
+const maxContents = 200
+
 func (a *app) kept() *ucli.Command {
 	return &ucli.Command{
 		Name: "kept", Category: "keep", Usage: "the snapshots as a timeline, one of them, or all that was kept of one save", ArgsUsage: "[PLAYTHROUGH[.NUMBER] | GAME/SLOT]",
@@ -155,6 +165,13 @@ func (a *app) kept() *ucli.Command {
 					return a.keptJSON([]*archive.Snapshot{snap})
 				}
 				a.printer().Snapshot(snap)
+				if snap.Set {
+					files, err := keep.Contents(ctx, h, snap, maxContents)
+					if err != nil {
+						return err
+					}
+					a.printer().Contents(files, snap)
+				}
 				a.printer().Next(problem.Do("restore", snap.Address()), problem.Do("restore", snap.Address()).With("to", "DIR"))
 				return nil
 			}

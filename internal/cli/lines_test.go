@@ -116,7 +116,7 @@ func TestAStateThatComesBackIsKnown(t *testing.T) {
 	w.ok("place", "downloads/quiet-cove.zip", "--slot", "1", "--yes")
 	require.NoError(t, os.RemoveAll(w.voyages("slot_00")))
 	w.ok("restore", "tidewrack.1", "--to", w.path("cloud"))
-	require.NoError(t, os.CopyFS(w.voyages("slot_00"), os.DirFS(w.path("cloud", "saves-saves-70431", "slot_00"))))
+	require.NoError(t, os.CopyFS(w.voyages("slot_00"), os.DirFS(w.path("cloud", "Tidewrack", "lit", "70431", "slot_00"))))
 	out := w.ok("look", "tidewrack").out
 	assert.Contains(t, out, "save-went-back")
 	assert.NotContains(t, out, "--slot 1\n", "no snapshot has what was placed")

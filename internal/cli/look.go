@@ -23,11 +23,13 @@ func (a *app) look() *ucli.Command {
 	return &ucli.Command{
 		Name: "look", Category: "see", Usage: "the state at a glance: version, mods, every save with its verdict", ArgsUsage: "[GAME]",
 		Flags: []ucli.Flag{
+			&ucli.BoolFlag{Name: "all", Usage: "list every save, also where there are many"},
 			&ucli.BoolFlag{Name: "check", Usage: "exit with the status of the worst save"},
 			&ucli.StringSliceFlag{Name: "if", Usage: "how it would be after `CHANGE`: drop:MOD, add:FILE or version:V"},
 			&ucli.BoolFlag{Name: "put-aside", Usage: "put aside the settings of mods that are gone"},
 		},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
+			a.whole = cmd.Bool("all")
 			if cmd.Bool("put-aside") {
 				return a.putAside(ctx, cmd)
 			}
@@ -177,6 +179,7 @@ func (a *app) lookAt(ctx context.Context, installs []*game.Install, judge bool) 
 		if i > 0 {
 			p.Line("")
 		}
+		p.All = a.whole
 		p.Look(seen, settled)
 		next = next.Or(view.LookNext(seen))
 	}

@@ -58,6 +58,7 @@ func (a *app) assign(ctx context.Context, cmd *ucli.Command, h *home.Home) error
 	if err != nil {
 		return err
 	}
+	assigned := 0
 	for _, address := range cmd.Args().Tail() {
 		if in, err := h.Install(address); err == nil && strings.Contains(address, "@") {
 			if err := a.playWith(ctx, h, p, in); err != nil {
@@ -65,15 +66,18 @@ func (a *app) assign(ctx context.Context, cmd *ucli.Command, h *home.Home) error
 			}
 			continue
 		}
-		st, s, err := a.findSave(ctx, h, address)
+		st, found, err := a.findSaves(ctx, h, address)
 		if err != nil {
 			return err
 		}
-		if err := record.Assign(ctx, h, st, s, p); err != nil {
-			return err
+		for _, s := range found {
+			if err := record.Assign(ctx, h, st, s, p); err != nil {
+				return err
+			}
 		}
+		assigned += len(found)
 	}
-	return a.listOrSay(ctx, fmt.Sprintf("%s would get %s", p.Name, view.Count(cmd.Args().Len()-1, "save", "saves")))
+	return a.listOrSay(ctx, fmt.Sprintf("%s would get %s", p.Name, view.Count(assigned, "save", "saves")))
 }
 
 // playWith says that the lines of a playthrough's install are played on another one, too.

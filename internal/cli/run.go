@@ -77,6 +77,7 @@ type app struct {
 	home    string
 	json    bool
 	dryRun  bool
+	whole   bool // nothing is folded that is too much for a glance
 	yes     bool
 	log     *os.File
 	session *home.Home

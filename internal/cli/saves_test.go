@@ -1,10 +1,12 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -169,4 +171,59 @@ func TestDamageIsToldInTheSameOrder(t *testing.T) {
 	for range 5 {
 		assert.Equal(t, first, w.run("archive", "verify", "--json").out)
 	}
+}
+
+// TestManySaves has more saves than fit on a glance, labels, and copies of one save in several places.
+func TestManySaves(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	files := map[string]string{"release.txt": "1"}
+	for i := range 40 {
+		files[fmt.Sprintf("saves/evening %02d.run", i)] = fmt.Sprint(i)
+	}
+	for i := range 5 {
+		files[fmt.Sprintf("saves/auto %02d.run", i)] = fmt.Sprint("auto", i)
+	}
+	w.small(pebbles, "pebbles", files)
+	for i := range 40 {
+		at := time.Date(2026, 1, 1+i%28, i, 0, 0, 0, time.UTC)
+		require.NoError(t, os.Chtimes(w.path("games", "pebbles", "saves", fmt.Sprintf("evening %02d.run", i)), at, at))
+	}
+	w.ok("look", "pebbles")
+	assert.Contains(t, w.ok("saves", "label", "pebbles/evening 00.run", "before the flood").out, `is called "before the flood"`)
+	look := w.ok("look", "pebbles").out
+	assert.Contains(t, look, "and 25 saves, older or made by the game itself: 25 fit")
+	assert.Contains(t, look, "before the flood", "what has a label is never folded")
+	assert.NotContains(t, look, "auto 0")
+	assert.Contains(t, w.ok("look", "pebbles", "--all").out, "auto 04.run")
+	w.ok("saves", "rename", "pebbles/evening 00.run", "flood", "--yes")
+	assert.Contains(t, w.ok("look", "pebbles").out, "before the flood", "a label goes with its save")
+	w.ok("saves", "label", "pebbles/flood.run")
+	assert.NotContains(t, w.ok("look", "pebbles", "--all").out, "before the flood")
+
+	w.ok("keep", "pebbles")
+	w.ok("playthroughs", "start", "Autos", "pebbles")
+	w.ok("playthroughs", "assign", "autos", "pebbles/auto*")
+	assert.Equal(t, "autos", w.saves("pebbles")["auto 03.run"].Playthrough)
+	assert.Equal(t, "pebbles", w.saves("pebbles")["evening 03.run"].Playthrough)
+
+	// the same save in two accounts' folders
+	require.NoError(t, os.CopyFS(filepath.Join(filepath.Dir(w.voyages()), "55555", "slot_03"), os.DirFS(w.voyages("slot_00"))))
+	newest := w.ok("saves", "tidewrack", "--newest").out
+	assert.Contains(t, newest, "Gannet Rock")
+	assert.Regexp(t, `tidewrack/4.*newest|tidewrack:55555/4.*newest`, newest, "a copy made just now is the newest")
+	assert.Contains(t, newest, "the same")
+	assert.Equal(t, "No save is in several places.\n", w.ok("saves", "brass-orchard", "--newest").out)
+}
+
+// TestASetOfChosenSettings keeps only some settings, and lists them.
+func TestASetOfChosenSettings(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("keep", "tidewrack", "--settings", "mine", "lamps.ini")
+	kept := w.ok("kept", "mine.1").out
+	assert.Contains(t, kept, "Tidewrack/config/lamps.ini")
+	assert.Equal(t, 1, strings.Count(kept, ".ini"))
+	assert.Contains(t, w.fails(2, "keep", "tidewrack", "--settings", "mine", "nothing.ini").err, "there are: ")
+	w.fails(2, "keep", "tidewrack", "lamps.ini")
 }

@@ -98,20 +98,39 @@ func (a *app) each(ctx context.Context, cmd *ucli.Command) ([]*assess.Install, e
 
 // findSave sees the install that an address names, and finds the save in it.
 func (a *app) findSave(ctx context.Context, h *home.Home, address string) (*facts.State, *facts.Save, error) {
-	install, folder, name, err := h.SaveAddress(address)
-	if err != nil {
-		return nil, nil, err
-	}
-	in, err := h.Install(install)
-	if err != nil {
-		return nil, nil, err
-	}
-	st, _, err := a.see(ctx, h, in)
+	st, folder, name, err := a.addressed(ctx, h, address)
 	if err != nil {
 		return nil, nil, err
 	}
 	s, err := st.Find(folder, name)
 	return st, s, err
+}
+
+// findSaves is findSave for an address whose slot or name may be a pattern.
+func (a *app) findSaves(ctx context.Context, h *home.Home, address string) (*facts.State, []*facts.Save, error) {
+	st, folder, name, err := a.addressed(ctx, h, address)
+	if err != nil {
+		return nil, nil, err
+	}
+	if found := st.Matching(folder, name); len(found) > 0 && strings.ContainsAny(name, "*?[{") {
+		return st, found, nil
+	}
+	s, err := st.Find(folder, name)
+	return st, []*facts.Save{s}, err
+}
+
+// addressed looks at the install that the address of a save names, and takes the rest of the address apart.
+func (a *app) addressed(ctx context.Context, h *home.Home, address string) (st *facts.State, folder, name string, err error) {
+	install, folder, name, err := h.SaveAddress(address)
+	if err != nil {
+		return nil, "", "", err
+	}
+	in, err := h.Install(install)
+	if err != nil {
+		return nil, "", "", err
+	}
+	st, _, err = a.see(ctx, h, in)
+	return st, folder, name, err
 }
 
 // change is a plan as carryOut takes it: one of package plan, or one that takes another back.

@@ -91,7 +91,7 @@ func TestWhatCannotBeReadHindersNothingElse(t *testing.T) {
 	}
 	r = w.asUser(uid, "restore", "tidewrack.1", "--to", w.path("out"), "--yes")
 	require.Zero(t, r.status, r.err)
-	require.FileExists(t, w.path("out", "saves-saves-70431", "slot_00", "chart.bin"))
+	require.FileExists(t, w.path("out", "Tidewrack", "lit", "70431", "slot_00", "chart.bin"))
 	require.FileExists(t, w.path("out", "mods-mods", "barnacle-fix", "things.json"))
 	require.Contains(t, w.asUser(uid, "archive", "verify").out, "whole")
 	// A save that no snapshot has stays aside when it is replaced.

@@ -277,6 +277,14 @@ type SnapshotDoc struct {
 	LeftOut     []archive.LeftOut   `json:"left_out,omitempty"` // what could not be read and is not in it
 }
 
+// LabelledDoc is the document of giving a save words of the player's own.
+type LabelledDoc struct {
+	Head
+	Save  string `json:"save"`
+	Label string `json:"label"`
+	Done  bool   `json:"done"`
+}
+
 // RenamedDoc is the document of giving an install another name.
 type RenamedDoc struct {
 	Head

@@ -9,7 +9,6 @@ import (
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/modlist"
-	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/share"
 )
@@ -212,17 +211,24 @@ func (p *Printer) Timeline(name string, all []*archive.Snapshot, broken []archiv
 		rows = append(rows, []string{s.Address(), When(s.Taken, p.Now), Text(s.Version), string(s.Fingerprint), fmt.Sprint(len(s.Saves)), strings.Join(notes, ", ")})
 	}
 	p.table([]column{{title: "snapshot"}, {title: "taken"}, {title: "version", drop: 2}, {title: "mod set", drop: 3}, {title: "saves", right: true, drop: 1}, {title: "", grow: true}}, rows)
-	if ends := branches.Ends(); len(ends) > 1 {
-		var names []string
-		for _, id := range ends {
-			names = append(names, called[id])
-		}
-		p.Line("")
-		p.hang(" ", "It went on in "+Count(len(ends), "branch", "branches")+", which end in "+strings.Join(names, " and ")+".")
-	}
+	p.ends(branches, called)
 	for _, b := range broken {
 		p.Line("  %s %s: %v", p.paint(bad, "✗"), b.File, b.Err)
 	}
+}
+
+// ends says where a line ends that went on in several places.
+func (p *Printer) ends(branches archive.Branches, called map[string]string) {
+	ends := branches.Ends()
+	if len(ends) < 2 {
+		return
+	}
+	var names []string
+	for _, id := range ends {
+		names = append(names, called[id])
+	}
+	p.Line("")
+	p.hang(" ", "It went on in "+Count(len(ends), "branch", "branches")+", which end in "+strings.Join(names, " and ")+".")
 }
 
 // modsChanged says in few words how mod lists differ.
@@ -243,6 +249,21 @@ func modsChanged(changes []modlist.Change) []string {
 		notes = append([]string{Count(n, "mod changed", "mods changed")}, notes...)
 	}
 	return notes
+}
+
+// Contents lists the files of a set of settings.
+func (p *Printer) Contents(files []string, s *archive.Snapshot) {
+	all := 0
+	for _, r := range s.Roots {
+		all += r.Files
+	}
+	p.Line("")
+	for _, f := range files {
+		p.Line("  %s", Text(f))
+	}
+	if more := all - len(files); more > 0 {
+		p.Line("  and %s", Count(more, "more file", "more files"))
+	}
 }
 
 // Snapshot writes one snapshot in full.
@@ -326,79 +347,6 @@ func (p *Printer) Playthroughs(all []logbook.Playthrough, saves map[string]int) 
 		if pt.Note != "" {
 			p.Line("")
 			p.hang("  "+p.paint(strong, pt.Name), Text(pt.Note))
-		}
-	}
-}
-
-// Archives lists the archives.
-func (p *Printer) Archives(all []keep.ArchiveState) {
-	for _, s := range all {
-		var notes []string
-		if s.Away {
-			notes = append(notes, "not there now")
-		} else {
-			notes = append(notes, Size(s.Size))
-		}
-		if s.StandsIn {
-			notes = append(notes, "stands in while no other is there")
-		}
-		if s.Lacks > 0 {
-			notes = append(notes, "gets "+Count(s.Lacks, "snapshot", "snapshots")+" when it is there")
-		}
-		p.Line("%s: %s", Text(s.Dir), strings.Join(notes, "; "))
-	}
-}
-
-// Aside says how much lies beside the game's folders for undo.
-func (p *Printer) Aside(install string, all []plan.Beside) {
-	for _, k := range all {
-		p.hang("  "+install+":", fmt.Sprintf("%s of %s, for undo, in %s", Size(k.Bytes), Count(k.Changes, "change", "changes"), Text(k.Dir)))
-	}
-}
-
-// Verified writes what checking the archives found; deep tells that all was read.
-func (p *Printer) Verified(all []keep.ArchiveState, deep bool) {
-	there, damaged := false, false
-	for i, s := range all {
-		if i > 0 {
-			p.Line("")
-		}
-		if s.Away {
-			p.Line("%s: %s", p.paint(warn, "not checked"), s.Dir)
-			p.Line("")
-			p.Line("  It is not there now: connect its drive.")
-			continue
-		}
-		p.verified(s.Dir, *s.Report, deep)
-		there, damaged = true, damaged || len(s.Report.Damage) > 0
-	}
-	if there && !deep && !damaged {
-		p.Next(problem.Do("archive verify"))
-	}
-}
-
-func (p *Printer) verified(dir string, r archive.Report, deep bool) {
-	if len(r.Damage) == 0 {
-		if !deep {
-			p.Line("%s: %s", p.paint(good, "all there"), dir)
-			p.Line("")
-			p.Line("  %s, %s in %s; what is in them was not read", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
-			return
-		}
-		p.Line("%s: %s", p.paint(good, "whole"), dir)
-		p.Line("")
-		p.Line("  %s, %s of content in %s, every byte read and checked", Count(r.Snapshots, "snapshot", "snapshots"), Size(r.Bytes), Count(r.Files, "file", "files"))
-		return
-	}
-	p.Line("%s: %s", p.paint(bad, "damaged"), dir)
-	for _, d := range r.Damage {
-		p.Line("")
-		p.hang("  "+p.paint(bad, "✗"), Text(d.What))
-		for _, t := range d.Touches {
-			p.Line("      touches %s", Text(t))
-		}
-		if len(d.Touches) == 0 {
-			p.Line("      touches nothing that is in use")
 		}
 	}
 }

@@ -2,8 +2,6 @@ package view
 
 import (
 	"fmt"
-	"maps"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -92,51 +90,6 @@ func modCounts(l *facts.State) string {
 	default:
 		return fmt.Sprintf("%s, mod set %s", Count(on, "mod", "mods"), l.Fingerprint)
 	}
-}
-
-// saveTable lists saves with what players compare, and in one line each why it does not fit.
-func (p *Printer) saveTable(l *assess.Install) {
-	slots := false
-	for _, s := range l.Saves {
-		slots = slots || s.HasSlot
-	}
-	columns := []column{{title: "save", grow: true}, {title: "title", grow: true}, {title: "saved", drop: 1}, {title: "version", drop: 2}, {title: "mods", right: true, drop: 3}}
-	lines := l.SeveralLines()
-	if lines {
-		columns = append(columns, column{title: "playthrough", drop: 4})
-	}
-	columns = append(columns, column{title: "verdict"}, column{title: "", grow: true})
-	if slots {
-		columns[0].title = "slot"
-	}
-	var rows [][]string
-	for _, s := range l.Saves {
-		version, mods := "", ""
-		if s.Needs.Version != "" {
-			version = s.Needs.Version
-			if s.Needs.VersionEvidence == check.Inferred {
-				version += "?"
-			}
-		}
-		if s.Needs.ModsEvidence != "" {
-			n := 0
-			for _, m := range s.Needs.Mods {
-				if m.On {
-					n++
-				}
-			}
-			mods = fmt.Sprint(n)
-			if s.Needs.ModsEvidence == check.Inferred {
-				mods += "?"
-			}
-		}
-		row := []string{handle(l, s), Text(title(s)), When(s.Modified, p.Now), Text(version), mods}
-		if lines {
-			row = append(row, Text(s.Line))
-		}
-		rows = append(rows, append(row, p.verdict(s.Verdict), p.why(s)))
-	}
-	p.table(columns, rows)
 }
 
 func title(s *assess.Save) string { return titleOf(s.Save) }
@@ -374,65 +327,5 @@ func (p *Printer) SmallFilesOnly(queries []game.TreeQuery) {
 	p.Line("  Asked of JSON and XML of up to 32 MB only:")
 	for _, q := range queries {
 		p.Line("    %s  %s", Text(q.At), Text(q.Query))
-	}
-}
-
-// Folders writes where an install keeps its things and why there.
-func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []game.FileGroup, neighbours []*game.Install) {
-	p.Line("%s", p.paint(strong, in.Address()))
-	p.Line("  %-12s %s", "game", in.Root)
-	if in.Prefix != "" {
-		p.Line("  %-12s %s", "prefix", in.Prefix)
-	}
-	if in.PlayerHome != "" {
-		p.Line("  %-12s %s", "player", in.PlayerHome)
-	}
-	for _, f := range folders {
-		name := f.ID
-		if f.Account != "" {
-			name += " " + f.Account
-		}
-		var notes []string
-		if f.Title != "" {
-			notes = append(notes, f.Title)
-		}
-		if f.Why != "" {
-			notes = append(notes, "because "+Text(f.Why))
-		}
-		if f.Link != "" {
-			notes = append(notes, "a link at "+f.Link)
-		}
-		if to := in.Leads(f); to != "" {
-			notes = append(notes, "through a link above it "+to)
-		}
-		if len(f.Aliases) > 0 {
-			notes = append(notes, "also as "+Text(strings.Join(f.Aliases, ", ")))
-		}
-		if f.Value != "" {
-			notes = append(notes, "named by the game's own files")
-		}
-		if f.Managed {
-			notes = append(notes, "never written")
-		}
-		if !f.Exists {
-			notes = append(notes, "not there yet")
-		}
-		p.Line("  %-12s %s", name, f.Path)
-		if len(notes) > 0 {
-			p.Line("  %-12s %s", "", p.paint(faint, strings.Join(notes, "; ")))
-		}
-	}
-	for _, id := range slices.Sorted(maps.Keys(in.Unplaced())) {
-		p.Line("  %-12s %s", id, p.paint(faint, "has no place: "+Text(in.Unplaced()[id].Error())))
-	}
-	for _, n := range neighbours {
-		text := "keeps its saves there too"
-		if n.PlaysWith(in) {
-			text += ", and the same playthroughs are played on both"
-		}
-		p.Line("  %-12s %s %s", "neighbour", n.Address(), p.paint(faint, text))
-	}
-	for _, g := range groups {
-		p.Line("  %-12s %s", g.Kind, filepath.Join(g.Dir, filepath.FromSlash(g.Glob)))
 	}
 }

@@ -23,7 +23,7 @@ var update = flag.Bool("update", false, "write generated files anew")
 var documents = map[string]any{
 	"look": LooksDoc{}, "saves": SavesDoc{}, "mods": ModsDoc{}, "needs": NeedsOfDoc{}, "games": GamesDoc{}, "games-add": FoldersDoc{}, "games-show": FoldersDoc{},
 	"games-test": TestDoc{}, "keep": KeepDoc{}, "keep-dry-run": KeepPlanDoc{}, "kept": KeptDoc{}, "kept-save": HistoryDoc{}, "error": ErrorDoc{}, "look-put-aside": ChangeDoc{}, "mods-write": WrittenDoc{}, "kept-export": WrittenDoc{}, "mods-all": AllModsDoc{}, "games-show-all": AllFoldersDoc{}, "archive": ArchiveDoc{}, "archive-add": ArchiveDoc{}, "archive-verify": VerifyDoc{},
-	"playthroughs": PlaythroughsDoc{}, "vet": VetDoc{}, "place": ChangeDoc{}, "restore": ChangeDoc{}, "undo": ChangeDoc{}, "redo": ChangeDoc{}, "undo-list": ChangesDoc{}, "games-forget": ForgottenDoc{}, "games-rename": RenamedDoc{}, "saves-rename": ChangeDoc{}, "restore-to": WrittenDoc{}, "restore-game": FrozenDoc{},
+	"playthroughs": PlaythroughsDoc{}, "vet": VetDoc{}, "place": ChangeDoc{}, "restore": ChangeDoc{}, "undo": ChangeDoc{}, "redo": ChangeDoc{}, "undo-list": ChangesDoc{}, "games-forget": ForgottenDoc{}, "games-rename": RenamedDoc{}, "saves-label": LabelledDoc{}, "saves-newest": CopiesDoc{}, "saves-rename": ChangeDoc{}, "restore-to": WrittenDoc{}, "restore-game": FrozenDoc{},
 	"look-if": SupposedDoc{}, "games-base": BaseDoc{}, "play": WatchedDoc{}, "watch": WatchedDoc{}, "parcel": WrappedDoc{}, "compare": ComparedDoc{}, "mod-list": modlist.File{}, "swap": ChangeDoc{}, "fresh": ChangeDoc{}, "archive-copy": CopiedDoc{}, "archive-clear-old": ClearingDoc{}, "parcel-needs": parcel.Needs{},
 }
 

@@ -29,6 +29,8 @@ type Printer struct {
 	Now   time.Time
 	// Whole tells that nothing is cut to fit: what is written goes into a pipe or file.
 	Whole bool
+	// All tells that nothing is folded that is too much for a glance.
+	All bool
 	// Err is the first that writing met, or nil.
 	Err error
 }

@@ -78,7 +78,7 @@ func (b Branches) Ends() []string {
 	var ends []string
 	for _, id := range b.order {
 		if k := b.of[id]; !k.ByHand && !k.Passing {
-			for _, before := range b.Line(id)[1:] {
+			for before := b.After(id); before != "" && !led[before]; before = b.After(before) {
 				led[before] = true
 			}
 		}

@@ -172,7 +172,7 @@ func (g gathering) places() error {
 			continue
 		}
 		old, had := before[key]
-		s.Seen, s.under = had, present
+		s.Seen, s.under, s.Label = had, present, old.Label
 		if had && old.Digest == s.Digest && old.Under != (logbook.Under{}) {
 			s.under = old.Under
 		}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
@@ -31,6 +33,8 @@ type Save struct {
 	Unread error
 	// Line is the playthrough that it belongs to; "" where unassigned.
 	Line string
+	// Label is the player's own words for it, or "".
+	Label string
 	// Seen tells that an earlier look found a save at its place.
 	Seen bool
 	// Kept tells that the newest snapshot has it in just this state.
@@ -76,7 +80,7 @@ func KeyAt(folder game.Located, name string) logbook.Key {
 
 // Stands is what the logbook is to know of where the save stands.
 func (s *Save) Stands(seen time.Time) logbook.Place {
-	return logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: seen, Under: s.under}
+	return logbook.Place{Key: s.Key(), Digest: s.Digest, Title: s.Facts.Title(), Slot: s.SlotShown(), Size: s.Size, Modified: s.Modified, Seen: seen, Under: s.under, Label: s.Label}
 }
 
 // Place is what a snapshot calls the save's place; see archive.KeptSave.
@@ -238,6 +242,17 @@ func (st *State) Meant(folder, name string) []*Save {
 			continue
 		}
 		if s.HasSlot && strings.EqualFold(s.SlotShown(), name) || s.Name == name || st.Install.FoldsCase() && strings.EqualFold(s.Name, name) {
+			found = append(found, s)
+		}
+	}
+	return found
+}
+
+// Matching are the saves in a folder, "" for all, whose slot or name matches a pattern.
+func (st *State) Matching(folder, pattern string) []*Save {
+	var found []*Save
+	for _, s := range st.Saves {
+		if (folder == "" || isCalled(s.Folder, folder)) && (doublestar.MatchUnvalidated(pattern, s.Name) || s.HasSlot && doublestar.MatchUnvalidated(pattern, s.SlotShown())) {
 			found = append(found, s)
 		}
 	}

@@ -101,7 +101,7 @@ func (kp *keeper) present(ctx context.Context, st *facts.State, snap *archive.Sn
 		if g.Kind == game.PictureFiles && !kp.with(archive.Pictures) {
 			continue
 		}
-		root, err := kp.fileGroup(ctx, g, counts[g.Kind])
+		root, err := kp.fileGroup(ctx, g, counts[g.Kind], func(string) bool { return true })
 		if err != nil {
 			return err
 		}
@@ -116,14 +116,17 @@ func rootOf(g game.FileGroup, number int) archive.Root {
 	return archive.Root{Folder: fmt.Sprintf("%s-%d", g.Kind, number), Account: g.Account, Pattern: g.Pattern, Kind: archive.Kind(g.Kind)}
 }
 
-// fileGroup keeps the files of a pattern.
-func (kp *keeper) fileGroup(ctx context.Context, g game.FileGroup, number int) (archive.Root, error) {
+// fileGroup keeps the files of a pattern that are wanted.
+func (kp *keeper) fileGroup(ctx context.Context, g game.FileGroup, number int, wanted func(path string) bool) (archive.Root, error) {
 	entries, err := facts.GroupFiles(ctx, g)
 	if err != nil {
 		kp.omit(g.Dir, err)
 	}
 	var each []archive.Group
 	for _, e := range entries {
+		if !wanted(e.Path) {
+			continue
+		}
 		if err := cmp.Or(e.Err, readable(g.Dir, e)); err != nil {
 			kp.omit(filepath.Join(g.Dir, filepath.FromSlash(e.Path)), err)
 			continue

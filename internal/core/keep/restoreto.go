@@ -3,6 +3,7 @@ package keep
 import (
 	"cmp"
 	"context"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/durable"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
@@ -32,12 +34,13 @@ func RestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir st
 		return 0, err
 	}
 	progress := h.Counting("restore", snap.Bytes())
+	names := folderNames(h, snap)
 	err = h.NewFolder(dir, func(temp string, batch *durable.Batch) error {
 		for i, root := range snap.Roots {
 			if !req.wants(root.Kind) {
 				continue
 			}
-			out := archive.Out{Dir: filepath.Join(temp, snap.RootName(i)), Spell: spelled, Progress: progress, Batch: batch}
+			out := archive.Out{Dir: filepath.Join(temp, filepath.FromSlash(names[i])), Spell: spelled, Progress: progress, Batch: batch}
 			if req.Slot != "" {
 				out.Wanted = filesOf(snap, root, req.Slot)
 			}
@@ -50,6 +53,56 @@ func RestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir st
 		return nil
 	})
 	return files, err
+}
+
+// folderNames are what the folders of a snapshot's roots are called when it is written elsewhere: as the game calls them, below the known folder
+// that they lie in; "Tidewrack/lit/70431". Where that is not known, or two would be one, they are called after what they hold.
+func folderNames(h *home.Home, snap *archive.Snapshot) []string {
+	names := make([]string, len(snap.Roots))
+	taken := map[string]int{}
+	for i, root := range snap.Roots {
+		if names[i] = realName(h.Games[snap.Game], root); names[i] != "" {
+			taken[strings.ToLower(names[i])]++
+		}
+	}
+	for i := range names {
+		if key := strings.ToLower(names[i]); names[i] == "" || taken[key] > 1 && (snap.Roots[i].Kind == archive.Saves || snap.Roots[i].Kind == archive.Mods) {
+			names[i] = snap.RootName(i)
+		}
+	}
+	return names
+}
+
+// realName is what a description calls the folder of a root, or "". Of a pattern of files it is the folder above the first part that is none.
+func realName(d *game.Description, root archive.Root) string {
+	if d == nil {
+		return ""
+	}
+	template := root.Pattern
+	for i := range d.Folders {
+		if f := &d.Folders[i]; template == "" && f.ID == root.Folder {
+			template = f.Path
+		}
+	}
+	if root.Pattern != "" {
+		template = path.Dir(template)
+	}
+	var parts []string
+	for _, part := range strings.Split(template, "/") {
+		part = strings.ReplaceAll(part, "{account}", root.Account)
+		if strings.ContainsAny(part, "{*?[") {
+			if len(parts) == 0 {
+				continue // the known folder
+			}
+			break
+		}
+		parts = append(parts, part)
+	}
+	name := path.Join(parts...)
+	if unpack.CheckName(name) != "" || !archive.IsLocal(name) {
+		return ""
+	}
+	return name
 }
 
 // spelled is a path as this system can hold it.

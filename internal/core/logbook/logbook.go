@@ -48,8 +48,8 @@ ALTER TABLE playthroughs ADD COLUMN keeps TEXT NOT NULL DEFAULT '';
 `, `
 CREATE TABLE mods (game TEXT NOT NULL, id TEXT NOT NULL, version TEXT NOT NULL, digest TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (game, id, version));
 `, `
-CREATE TABLE standing (folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, version TEXT NOT NULL, mods TEXT NOT NULL, PRIMARY KEY (folder, name));
-INSERT INTO standing SELECT install || ' ' || folder, name, digest, title, slot, size, modified, seen, gone, '', '' FROM places;
+CREATE TABLE standing (folder TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, title TEXT NOT NULL, slot TEXT NOT NULL, size INTEGER NOT NULL, modified TEXT NOT NULL, seen TEXT NOT NULL, gone INTEGER NOT NULL, version TEXT NOT NULL, mods TEXT NOT NULL, label TEXT NOT NULL, PRIMARY KEY (folder, name));
+INSERT INTO standing SELECT install || ' ' || folder, name, digest, title, slot, size, modified, seen, gone, '', '', '' FROM places;
 DROP TABLE places;
 ALTER TABLE standing RENAME TO places;
 CREATE TABLE owners (folder TEXT NOT NULL, name TEXT NOT NULL, playthrough TEXT NOT NULL, PRIMARY KEY (folder, name));

@@ -47,6 +47,7 @@ type Place struct {
 	Seen     time.Time
 	Gone     bool // it was not there any more
 	Under    Under
+	Label    string // the player's own words for it; "" leaves those that stand there
 }
 
 // Under is what an install was when a state was first seen at a place; fields are "" where that is not known.
@@ -64,10 +65,10 @@ func (u Under) Across(now Under) Across {
 // Places returns where the saves of some folders stood at the last look.
 func (l *Logbook) Places(ctx context.Context, in []Folder) (map[Key]Place, error) {
 	places := map[Key]Place{}
-	err := l.eachIn(ctx, in, "SELECT name, digest, title, slot, size, modified, seen, gone, version, mods FROM places WHERE folder = ?", func(rows *sql.Rows, folder string) error {
+	err := l.eachIn(ctx, in, "SELECT name, digest, title, slot, size, modified, seen, gone, version, mods, label FROM places WHERE folder = ?", func(rows *sql.Rows, folder string) error {
 		p := Place{Key: Key{Folder: folder}}
 		var digest, modified, seen string
-		if err := rows.Scan(&p.Name, &digest, &p.Title, &p.Slot, &p.Size, &modified, &seen, &p.Gone, &p.Under.Version, &p.Under.Mods); err != nil {
+		if err := rows.Scan(&p.Name, &digest, &p.Title, &p.Slot, &p.Size, &modified, &seen, &p.Gone, &p.Under.Version, &p.Under.Mods, &p.Label); err != nil {
 			return err
 		}
 		var errs [3]error
@@ -115,8 +116,16 @@ func (l *Logbook) SetPlaces(ctx context.Context, places []Place) error {
 }
 
 func setPlace(ctx context.Context, tx *sql.Tx, p Place) error {
-	_, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone, p.Under.Version, p.Under.Mods)
+	_, err := tx.ExecContext(ctx, `INSERT INTO places VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (folder, name) DO UPDATE SET digest = excluded.digest,
+		title = excluded.title, slot = excluded.slot, size = excluded.size, modified = excluded.modified, seen = excluded.seen, gone = excluded.gone,
+		version = excluded.version, mods = excluded.mods, label = CASE excluded.label WHEN '' THEN label ELSE excluded.label END`,
+		p.Folder, p.Name, p.Digest.String(), p.Title, p.Slot, p.Size, stamp(p.Modified), stamp(p.Seen), p.Gone, p.Under.Version, p.Under.Mods, p.Label)
+	return err
+}
+
+// Label records the player's own words for the save at a place; "" takes them away.
+func (l *Logbook) Label(ctx context.Context, key Key, words string) error {
+	_, err := l.db.ExecContext(ctx, "UPDATE places SET label = ? WHERE folder = ? AND name = ?", words, key.Folder, key.Name)
 	return err
 }
 

@@ -250,6 +250,18 @@ func PlayWith(h *home.Home, in *game.Install, st *facts.State) error {
 	return h.Register(in)
 }
 
+// Label gives a save the player's own words; "" takes them away.
+func Label(ctx context.Context, h *home.Home, s *facts.Save, words string) error {
+	if h.ReadOnly {
+		return nil
+	}
+	if err := h.RequireRecords(); err != nil {
+		return err
+	}
+	s.Label = words
+	return h.Logbook.Label(ctx, s.Key(), words)
+}
+
 // Rename gives an install another name. Its lines, changes and snapshots stay its own, and the former name still means it.
 func Rename(ctx context.Context, h *home.Home, in *game.Install, name string) error {
 	was := in.Name

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -41,6 +42,12 @@ type Facts struct {
 
 // Version is the version of the game that wrote the save, or "".
 func (f Facts) Version() string { return f.Fields["version"].Raw }
+
+// Played is how long it was played, in seconds, or 0.
+func (f Facts) Played() float64 {
+	n, _ := strconv.ParseFloat(f.Fields["played"].Raw, 64)
+	return n
+}
 
 // Title is what the save calls itself, or "".
 func (f Facts) Title() string { return f.Fields["title"].Text }
