@@ -124,8 +124,8 @@ func TestMinetest(t *testing.T) {
 	worlds := filepath.Join(dir, "worlds.zip") // a world vetted as a download, on a player's home without its mod
 	m.ok("restore", "minetest.1", "--to", filepath.Join(dir, "out"), "--only", "saves")
 	require.NoError(t, os.RemoveAll(lampkit))
-	cmd := exec.Command("python3", "-m", "zipfile", "-c", worlds, "saves-worlds/harbour/")
-	cmd.Dir = filepath.Join(dir, "out")
+	cmd := exec.Command("python3", "-m", "zipfile", "-c", worlds, "worlds/harbour/")
+	cmd.Dir = filepath.Join(dir, "out", "minetest")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Skipf("the rest needs the Debian package python3: %s", out)
 	}

@@ -220,10 +220,56 @@ func TestManySaves(t *testing.T) {
 func TestASetOfChosenSettings(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	w.ok("keep", "tidewrack", "--settings", "mine", "lamps.ini")
+	require.NoError(t, os.WriteFile(filepath.Join(w.documents(), "Tidewrack", "config", "keys.ini"), []byte("jump = space"), 0o644))
+	w.ok("keep", "tidewrack", "--settings", "mine", "k*.ini")
 	kept := w.ok("kept", "mine.1").out
-	assert.Contains(t, kept, "Tidewrack/config/lamps.ini")
+	assert.Contains(t, kept, "Tidewrack/config/keys.ini")
 	assert.Equal(t, 1, strings.Count(kept, ".ini"))
-	assert.Contains(t, w.fails(2, "keep", "tidewrack", "--settings", "mine", "nothing.ini").err, "there are: ")
-	w.fails(2, "keep", "tidewrack", "lamps.ini")
+	assert.Contains(t, w.fails(2, "keep", "tidewrack", "--settings", "mine", "nothing.ini").err, "there are: display.ini, keys.ini")
+	w.fails(2, "keep", "tidewrack", "keys.ini")
+}
+
+// TestWhatAGameTakes places saves where the game has one name for them, does not use their kind, or does without what lies beside them.
+func TestWhatAGameTakes(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	description := strings.Replace(pebbles, "name   = \"{name}.run\"", "name   = \"world.run\"\ncompanions = { files = [\"*.png\"], need = false }\n[save.file.run]\npath = \".\"\nform = \"text\"\n[save.is]\nmagic = \"50454242@0\"", 1) +
+		"[[save]]\nid = \"night\"\nunit = \"file\"\nfolder = \"saves\"\nname = \"{name}.night\"\nif = { exists = \"{game}/lamp.txt\" }\n"
+	write := w.small(description, "pebbles", map[string]string{"release.txt": "1", "saves/world.run": "PEBB mine"})
+	w.ok("keep", "pebbles")
+	download := w.path("world.run")
+	require.NoError(t, os.WriteFile(download, []byte("PEBB another's"), 0o644))
+	out := w.run("vet", download).out
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "the game does not need it")
+	r := w.fails(7, "place", download, "--yes")
+	assert.Contains(t, r.err, `world.run is the only name that the game has for it, and "world.run" is there, of the playthrough pebbles`)
+	assert.Contains(t, r.err, "ostrov place "+download+" --slot world.run")
+	assert.Contains(t, r.err, "ostrov saves remove pebbles/world.run")
+	w.ok("place", download, "--slot", "world.run", "--anyway", "--yes")
+	data, err := os.ReadFile(w.path("games", "pebbles", "saves", "world.run"))
+	require.NoError(t, err)
+	assert.Equal(t, "PEBB another's", string(data))
+	w.ok("undo", "--yes")
+
+	night := w.path("one.night")
+	require.NoError(t, os.WriteFile(night, []byte("x"), 0o644))
+	assert.Contains(t, w.fails(4, "vet", night, "--for", "pebbles").out, "not-listed")
+	w.fails(7, "place", night, "--for", "pebbles", "--yes")
+	write("lamp.txt", "lit")
+	assert.NotContains(t, w.run("vet", night, "--for", "pebbles").out, "not-listed")
+}
+
+// TestTwoKindsOfModWithOnePattern puts settings aside that two kinds of mod could have.
+func TestTwoKindsOfModWithOnePattern(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	settings := "[mod.settings]\nfiles = [\"{game}/config/{id}.ini\"]\n"
+	description := strings.Replace(pebbles, "[[rule]]", settings+"[[mod]]\nid = \"other\"\nunit = \"file\"\nfolder = \"mods\"\nname = \"{name}.other\"\n"+settings+"[[rule]]", 1)
+	w.small(description, "pebbles", map[string]string{"release.txt": "1", "saves/a.run": "x", "mods/moss/m": "x", "config/moss.ini": "x", "config/gone.ini": "x"})
+	w.ok("keep", "pebbles")
+	w.ok("look", "pebbles", "--put-aside", "--yes")
+	assert.NoFileExists(t, w.path("games", "pebbles", "config", "gone.ini"))
+	assert.FileExists(t, w.path("games", "pebbles", "config", "moss.ini"))
+	w.ok("undo", "--yes")
+	assert.FileExists(t, w.path("games", "pebbles", "config", "gone.ini"))
 }

@@ -68,7 +68,7 @@ func TestSwap(t *testing.T) {
 func (w *world) restoreFile(snapshot, slot string) {
 	out := filepath.Join(w.t.TempDir(), "out")
 	w.ok("restore", snapshot, "--to", out, "--only", "saves")
-	found, err := filepath.Glob(filepath.Join(out, "*", slot))
+	found, err := filepath.Glob(filepath.Join(out, "*", "*", "*", slot))
 	require.NoError(w.t, err)
 	require.Len(w.t, found, 1)
 	for _, f := range []string{"voyage.json.gz", "chart.bin"} {

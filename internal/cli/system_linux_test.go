@@ -140,7 +140,7 @@ func TestReadOnlyHome(t *testing.T) {
 	w.readable()
 	before := everything(t, w.dir)
 	for _, args := range [][]string{{"look"}, {"look", "tidewrack"}, {"vet", "downloads/quiet-cove.zip"}, {"kept"}, {"saves", "tidewrack"}, {"compare", "tidewrack.1", "tidewrack@main"},
-		{"undo", "--list"}, {"place", "downloads/quiet-cove.zip", "--dry-run"}, {"undo", "--dry-run"}, {"mods", "tidewrack"}, {"needs", "tidewrack/3"}, {"--generate-shell-completion"}} {
+		{"undo", "--list"}, {"place", "downloads/quiet-cove.zip", "--dry-run"}, {"undo", "--dry-run"}, {"mods", "tidewrack"}, {"needs", "tidewrack/3"}, {"complete", "zsh", "--", "needs", ""}} {
 		r := w.asNobody(args...)
 		assert.Zero(t, r.status, "%v: %s", args, r.err)
 		assert.Equal(t, before, everything(t, w.dir), args)

@@ -135,6 +135,7 @@ type SaveDoc struct {
 	Size        int64             `json:"size"`
 	Digest      string            `json:"digest"`
 	Playthrough string            `json:"playthrough,omitempty"`
+	Label       string            `json:"label,omitempty"` // the player's own words for it
 	Kept        bool              `json:"kept"`
 	Fields      map[string]string `json:"fields"` // as the save has them
 	Needs       NeedsDoc          `json:"needs"`
@@ -163,7 +164,7 @@ func Needs(n logbook.Needs) NeedsDoc {
 
 // Save makes the document of a save.
 func Save(l *assess.Install, s *assess.Save) SaveDoc {
-	d := SaveDoc{Address: l.Address(s.Save), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
+	d := SaveDoc{Label: s.Label, Address: l.Address(s.Save), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
 		Playthrough: s.Line, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), References: s.Refs, Verdict: s.Verdict, Findings: findingDocs(s.Findings)}
 	for id, v := range s.Facts.Fields {
 		d.Fields[id] = v.Raw

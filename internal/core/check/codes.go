@@ -65,6 +65,8 @@ const (
 	SharedFolder Code = "shared-folder"
 	// FolderChanged is a folder of saves that a condition chose before, and now chooses another.
 	FolderChanged Code = "folder-changed"
+	// NotListed is a save of a kind whose condition does not hold in the install.
+	NotListed Code = "not-listed"
 	// ListChanged is a mod list that is another than the one that saves were last written under.
 	ListChanged Code = "list-changed"
 	// LinkedSave is a link in the place of a save.
@@ -175,6 +177,8 @@ var table = []Info{
 		Effect: "Each lists the saves of the other, and may convert them.", Remedy: "Start each with `play`: it swaps the saves. Where both play the same line, say so: then nothing is swapped.", Do: problem.Do("playthroughs assign", "PLAYTHROUGH", "GAME@INSTALL"), Example: "tidewrack@1-6-2 keeps its saves there too"},
 	{Code: FolderChanged, Severity: Risk, Meaning: "The game keeps its saves in another folder than at an earlier look, since a file, a setting or the version that decides it is another now. The saves in the former folder are not gone.",
 		Effect: "The game lists the saves of the folder that counts now, and not those of the former one.", Remedy: "If that is not meant, put back what decides it. Otherwise go on; nothing is moved between the two.", Example: "saves are in …/modded/saves since 1 March, because lantern.exe is there; 5 saves lie in …/saves"},
+	{Code: NotListed, Severity: Stop, Meaning: "The game, as it is now, does not use saves of this kind: what decides that, such as a loader's file, is not so.",
+		Effect: "The game does not list it.", Remedy: "Change the game, or take a save of a kind that it uses.", Example: "Tidewrack does not list saves of the kind voyage here: lantern.dll is not there"},
 	{Code: ListChanged, Severity: Note, Meaning: "The mod list is another now than when the saves that are kept were last written.",
 		Effect: "The snapshot has the list as it is now; brought back, the saves meet other mods than they were written under.", Remedy: "To file the former list with them:", Do: problem.Do("keep").With("mods", "as-written"), Example: "since these saves were written: Rope & Tar updated; kept with the list as it is now"},
 	{Code: LinkedSave, Severity: Risk, Meaning: "A link stands where a save would be.",

@@ -52,6 +52,8 @@ type State struct {
 	Lines []logbook.Playthrough
 	// Sharers are the install's neighbours: others that reach one of its folders of saves, by whatever way.
 	Sharers []*game.Install
+	// Unlisted are kinds of save that the game does not use as it is now, by id, with the condition that does not hold.
+	Unlisted map[string]string
 	// Former are folders of saves that a condition chose before.
 	Former []Former
 
@@ -158,6 +160,13 @@ func (st *State) install(ctx context.Context, h *home.Home) {
 	in := st.Install
 	var err error
 	st.Version, _, st.Problems.Version = in.Version(ctx)
+	st.Unlisted = map[string]string{}
+	for i := range in.Game.Saves {
+		k := &in.Game.Saves[i]
+		if ok, why, err := in.Holds(ctx, k.If); err == nil && !ok {
+			st.Unlisted[k.ID] = why
+		}
+	}
 	if st.Build, err = in.Build(ctx); err != nil {
 		h.Log.Warn("no build", "error", err)
 	}

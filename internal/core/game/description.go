@@ -182,7 +182,7 @@ type Save struct {
 	Name         Strings           `toml:"name" jsonschema:"required,description=patterns that recognise and spell a save's name"`
 	Slots        *Slots            `toml:"slots"`
 	If           *Cond             `toml:"if"`
-	Companions   []string          `toml:"companions" jsonschema:"description=files that lie beside the save and belong to it; * stands for its name without the ending"`
+	Companions   Companions        `toml:"companions"`
 	Ignore       []string          `toml:"ignore" jsonschema:"description=globs of files that are not part of the save"`
 	NoMods       bool              `toml:"no_mods" jsonschema:"description=saves of this kind do not depend on mods"`
 	WhileRunning string            `toml:"while_running" jsonschema:"enum=refuse,enum=others"`
@@ -199,8 +199,8 @@ type Save struct {
 // CompanionsOf are the names of the companions of the save called name.
 func (s *Save) CompanionsOf(name string) []string {
 	stem := strings.TrimSuffix(name, path.Ext(name))
-	names := make([]string, len(s.Companions))
-	for i, c := range s.Companions {
+	names := make([]string, len(s.Companions.Files))
+	for i, c := range s.Companions.Files {
 		names[i] = strings.ReplaceAll(c, "*", stem)
 	}
 	return names

@@ -295,7 +295,9 @@ func (in *Install) FileGroups(ctx context.Context) ([]FileGroup, error) {
 					return fmt.Errorf("%s %s: %s %w: %s", kind, t, p.path, ErrOutOfBounds, why)
 				}
 				g.Dir, g.Account = p.path, p.account
-				groups = append(groups, g)
+				if !slices.ContainsFunc(groups, func(o FileGroup) bool { return o.Kind == kind && o.Pattern == t && o.Dir == g.Dir }) { // two kinds of mod may share one
+					groups = append(groups, g)
+				}
 			}
 		}
 		return nil

@@ -225,7 +225,7 @@ func (in *Install) Rules(ctx context.Context) ([]check.Rule, error) {
 		if r.Edition != "" && r.Edition != in.Edition {
 			continue
 		}
-		ok, err := in.Holds(ctx, r.If)
+		ok, _, err := in.Holds(ctx, r.If)
 		if err != nil {
 			return nil, err
 		}
@@ -250,7 +250,7 @@ func (in *Install) Unmet(ctx context.Context, saves []string, mods bool) ([]Requ
 			holds = ok && v.Raw == r.Is
 		case r.Exists != "":
 			var err error
-			if holds, err = in.Holds(ctx, &Cond{Exists: r.Exists}); err != nil {
+			if holds, _, err = in.Holds(ctx, &Cond{Exists: r.Exists}); err != nil {
 				return nil, err
 			}
 		case r.SaveExists != "":
@@ -369,9 +369,8 @@ func (in *Install) holds(ctx context.Context, c *Cond, depth int) (bool, string,
 }
 
 // Holds reports whether the condition of something else than a folder holds.
-func (in *Install) Holds(ctx context.Context, c *Cond) (bool, error) {
-	ok, _, err := in.holds(ctx, c, 0)
-	return ok, err
+func (in *Install) Holds(ctx context.Context, c *Cond) (ok bool, why string, err error) {
+	return in.holds(ctx, c, 0)
 }
 
 // ActiveFile is where the file lies that says which mods are on; ok is false for a game without one.

@@ -38,7 +38,7 @@ func (v validator) save(at string, s *Save) {
 	}
 	v.cond(at+".if", s.If)
 	v.globs(at+".ignore", s.Ignore)
-	for _, c := range s.Companions {
+	for _, c := range s.Companions.Files {
 		if s.Unit != UnitFile || strings.ContainsAny(c, "/\\?[{") || strings.Count(c, "*") > 1 {
 			v.Errorf(at+".companions", "", "%q: companions are files beside a save of the unit file, * standing for its name without the ending", c)
 		}

@@ -43,6 +43,13 @@ func oneOrList(one *jsonschema.Schema) *jsonschema.Schema {
 // JSONSchema describes a text or a list of texts.
 func (Strings) JSONSchema() *jsonschema.Schema { return oneOrList(&jsonschema.Schema{Type: "string"}) }
 
+// JSONSchema describes a list of files, or a table that says whether the game needs them.
+func (Companions) JSONSchema() *jsonschema.Schema {
+	type table Companions
+	files := &jsonschema.Schema{Type: "array", Items: &jsonschema.Schema{Type: "string"}}
+	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{files, inline(&table{})}, Description: "files that lie beside the save and belong to it; * stands for its name without the ending"}
+}
+
 // JSONSchema describes one field or a list of alternatives.
 func (Fields) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Field{})) }
 

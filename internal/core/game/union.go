@@ -63,6 +63,26 @@ func oneOrMany[T any](d *strict.Decoder, path string, value any, into *[]T) {
 	d.Value(path, value, reflect.ValueOf(into).Elem())
 }
 
+// Companions are files that lie beside a save and belong to it.
+type Companions struct {
+	Files []string `toml:"files" jsonschema:"description=* stands for the save's name without the ending"`
+	// Need tells that the game does not load a save without them; it does unless the description says otherwise.
+	Need *bool `toml:"need" jsonschema:"description=false: the game loads the save without them, too"`
+}
+
+// FromTOML reads a list of files, or a table.
+func (c *Companions) FromTOML(d *strict.Decoder, path string, value any) {
+	if _, list := value.([]any); list {
+		d.Value(path, value, reflect.ValueOf(&c.Files).Elem())
+		return
+	}
+	type table Companions
+	d.Value(path, value, reflect.ValueOf((*table)(c)).Elem())
+}
+
+// Needed reports whether the game does not load a save without them.
+func (c Companions) Needed() bool { return c.Need == nil || *c.Need }
+
 // Layers are the wrappings of a file: one, a list, or a table that chooses by a tag.
 type Layers struct{ form.Layers }
 

@@ -56,7 +56,7 @@ func RestoreTo(ctx context.Context, h *home.Home, snap *archive.Snapshot, dir st
 }
 
 // folderNames are what the folders of a snapshot's roots are called when it is written elsewhere: as the game calls them, below the known folder
-// that they lie in; "Tidewrack/lit/70431". Where that is not known, or two would be one, they are called after what they hold.
+// that they lie in, "Tidewrack/lit/70431". Where that is not known, or two would be one, they are called after what they hold.
 func folderNames(h *home.Home, snap *archive.Snapshot) []string {
 	names := make([]string, len(snap.Roots))
 	taken := map[string]int{}
@@ -96,7 +96,7 @@ func realName(d *game.Description, root archive.Root) string {
 			}
 			break
 		}
-		parts = append(parts, part)
+		parts = append(parts, strings.TrimLeft(part, ".")) // nobody would find what is hidden
 	}
 	name := path.Join(parts...)
 	if unpack.CheckName(name) != "" || !archive.IsLocal(name) {

@@ -7,6 +7,7 @@ package problem
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -101,6 +102,21 @@ func (h Hints) Or(others ...Hints) Hints {
 		h = append(h, o...)
 	}
 	return h
+}
+
+// About says what a word in capitals stands for.
+func (h Hints) About(word, value string) Hints {
+	about := make(Hints, len(h))
+	for i, hint := range h {
+		hint.Args = slices.Clone(hint.Args)
+		for j, arg := range hint.Args {
+			if arg == word {
+				hint.Args[j] = value
+			}
+		}
+		about[i] = hint
+	}
+	return about
 }
 
 // Near hints at the name that was probably meant, or else at what there is.

@@ -322,8 +322,23 @@ func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
 	return true
 }
 
-// Missing are the files that a candidate lacks: declared ones of a folder, companions of a file.
+// Missing are the files that a candidate lacks: declared ones of a folder, companions of a file that the game needs.
 func (c Candidate) Missing() []string {
+	if !c.Kind.Companions.Needed() {
+		return nil
+	}
+	return c.lacks()
+}
+
+// Without are the companions that a candidate lacks and that the game does not need.
+func (c Candidate) Without() []string {
+	if c.Kind.Companions.Needed() {
+		return nil
+	}
+	return c.lacks()
+}
+
+func (c Candidate) lacks() []string {
 	var missing []string
 	for _, companion := range c.Kind.CompanionsOf(path.Base(c.Name)) {
 		if !slices.ContainsFunc(c.Files, func(p string) bool { return strings.EqualFold(path.Base(p), companion) }) {

@@ -174,7 +174,7 @@ type Meter interface {
 func Scan(ctx context.Context, in *game.Install, h *tree.Hasher, m Meter) (all []*Save, unread []Unread, err error) {
 	for i := range in.Game.Saves {
 		kind := &in.Game.Saves[i]
-		if ok, err := in.Holds(ctx, kind.If); err != nil || !ok {
+		if ok, _, err := in.Holds(ctx, kind.If); err != nil || !ok {
 			if err != nil {
 				return nil, nil, err
 			}

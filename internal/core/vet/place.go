@@ -68,8 +68,8 @@ func (v *Vetting) placeable(anyway bool) (*Assessment, error) {
 	}
 	if a.Target == nil {
 		hints := problem.Do("place", v.File).With("slot", "N")
-		if a.Blocked.Remedy != nil && a.Blocked.Code != check.NoFreeSlot {
-			hints = a.Blocked.Remedy
+		if a.Blocked.Remedy != nil {
+			hints = a.Blocked.Remedy.About("FILE", v.File)
 		}
 		return a, problem.Declined(hints, "there is nowhere to put it: %s", a.Blocked.Evidence)
 	}

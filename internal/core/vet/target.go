@@ -44,6 +44,10 @@ func (a *Assessment) place(req Request, downloadName string) {
 		}
 		add(check.New(check.OwnerDiffers, "", text))
 	}
+	if why := st.Unlisted[c.Kind.ID]; why != "" {
+		f := check.New(check.NotListed, "", fmt.Sprintf("%s does not list saves of the kind %s here: %s", st.Install.Game.Title, c.Kind.ID, why))
+		add(f.Helped(problem.Do("games show", st.Called).Note("says what decides it")))
+	}
 	folder, err := st.SavesFolder(c.Kind, req.In)
 	if err != nil {
 		f := check.New(check.NeverStarted, "", err.Error())
@@ -134,6 +138,18 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 			}
 		}
 		return refuse(check.NoFreeSlot, problem.Do("place", "FILE").With("slot", "N").Note("replaces one, which is kept first"), "all %d slots are taken", last-first+1)
+	}
+	if fixed, ok := name.Spell(nil); ok { // the game knows one name for it
+		there := st.At(folder, fixed)
+		if there == nil || slot != "" && strings.EqualFold(slot, there.Handle()) {
+			return &Target{folder, fixed, "", there, captures}, nil
+		}
+		whose := ""
+		if there.Line != "" {
+			whose = ", of the playthrough " + there.Line
+		}
+		hints := problem.Do("place", "FILE").With("slot", there.Handle()).Note("replaces it; it is kept first").Or(problem.Do("saves remove", st.Address(there)).Note("puts it away; undo brings it back"))
+		return refuse(check.NoFreeSlot, hints, "%s is the only name that the game has for it, and %q is there%s", fixed, there.Title(), whose)
 	}
 	if slot != "" {
 		return refuse(check.NoFreeSlot, nil, "%s has no slots for this kind of save", st.Install.Game.Title)

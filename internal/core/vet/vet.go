@@ -324,6 +324,9 @@ func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Reque
 			a.Findings = append(a.Findings, assess.OfDownload(st, found.Save)...)
 		}
 		a.place(req, v.Download.Name)
+		for i := range a.Findings {
+			a.Findings[i].Remedy = a.Findings[i].Remedy.About("FILE", v.File)
+		}
 		check.Sort(a.Findings)
 		a.Verdict = check.Sum(append(slices.Clone(v.Findings), a.Findings...))
 		v.Judged = append(v.Judged, a)
@@ -359,7 +362,12 @@ func (v *Vetting) fileFindings(f *facts.Found) []check.Finding {
 		one := check.New(check.Incomplete, m, "belongs to the save and is not in the download")
 		found = append(found, one.Helped(problem.Advise("ask for the missing file")))
 	}
-	if f.Facts.Problem != nil && len(found) == 0 && !damaged {
+	for _, m := range f.Candidate.Without() {
+		one := check.New(check.Incomplete, m, "lies beside such saves, and is not in the download; the game does not need it")
+		one.Severity = check.Note
+		found = append(found, one)
+	}
+	if f.Facts.Problem != nil && !slices.ContainsFunc(found, func(f check.Finding) bool { return f.Severity == check.Stop }) && !damaged {
 		one := check.New(check.Damaged, "", assess.Reading(f.Facts.Problem))
 		found = append(found, one.Helped(problem.Advise("fetch the download again")))
 	}
