@@ -278,3 +278,27 @@ func TestParcelTellsWhatTheSaveDoesNot(t *testing.T) {
 	require.Len(t, doc.Saves[0].Needs.Mods, 1)
 	assert.Equal(t, "gull-post", doc.Saves[0].Needs.Mods[0].ID)
 }
+
+// TestAnAuthorsListOfTheCleanGame judges what the description calls the game's own, and notices what is altered or gone of it.
+func TestAnAuthorsListOfTheCleanGame(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	description := strings.Replace(pebbles, `marker = ["release.txt"]`, "marker = [\"release.txt\"]\nbase = [\"release.txt\", \"data/**\"]", 1)
+	write := w.small(description, "pebbles", map[string]string{"release.txt": "1", "data/a.dat": "a", "data/b.dat": "b", "readme.txt": "of a mod", "saves/a.run": "x"})
+	list := w.path("list.txt")
+	require.NoError(t, os.WriteFile(list, []byte("release.txt\ndata/*.dat\nsounds/**\ndata/c.dat\n"), 0o644))
+	out := w.ok("games", "base", "pebbles", "--from", list).out
+	assert.Contains(t, out, "sounds/**")
+	assert.Contains(t, out, "data/c.dat")
+	assert.NotContains(t, out, "readme.txt", "it is none of the game's own")
+	write("data/a.dat", "altered")
+	write("data/strange.bin", "x")
+	require.NoError(t, os.Remove(w.path("games", "pebbles", "data", "b.dat")))
+	look := w.ok("look", "pebbles").out
+	assert.Regexp(t, `data/a.dat\s+is altered|data/a.dat: is altered`, look)
+	assert.Regexp(t, `data/b.dat:? is missing`, look)
+	assert.Contains(t, look, "data/strange.bin")
+	assert.NotContains(t, look, "readme.txt")
+	require.NoError(t, os.WriteFile(list, []byte("# nothing\n\n"), 0o644))
+	w.fails(2, "games", "base", "pebbles", "--from", list)
+}

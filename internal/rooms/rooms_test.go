@@ -52,7 +52,7 @@ var may = map[string]string{
 	"vet":     "assess check facts form game hazard home logbook mod plan problem save tree unpack",
 	"play":    "assess check facts game home logbook mod modlist problem record tree",
 	"share":   "archive assess bag check facts form game home modlist parcel problem save tree",
-	"compare": "archive facts game home mod modlist problem save tree",
+	"compare": "archive facts form game home logbook mod modlist problem save tree",
 	"handle":  "facts home plan problem tree unpack",
 	// what they stand on
 	"plan":   "change facts game home logbook problem save tree",

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/compare"
@@ -87,6 +88,23 @@ func (p *Printer) inside(in *compare.Inside) {
 	p.table([]column{{title: "", grow: true}, {title: "", grow: true}, {title: ""}, {title: "", grow: true}}, rows)
 	if in.Same > 0 {
 		p.Line("  %s the same", Count(in.Same, "file is", "files are"))
+	}
+	if len(in.Values) == 0 {
+		return
+	}
+	p.Line("")
+	rows = nil
+	several := slices.ContainsFunc(in.Values, func(v compare.ValueChange) bool { return v.File != in.Values[0].File })
+	for _, v := range in.Values {
+		at := v.At
+		if several {
+			at = v.File + " " + at
+		}
+		rows = append(rows, []string{Text(at), Text(v.A), "→", Text(v.B)})
+	}
+	p.table([]column{{title: "", grow: true}, {title: "", grow: true}, {title: ""}, {title: "", grow: true}}, rows)
+	if in.More > 0 {
+		p.Line("  and %s", Count(in.More, "more value differs", "more values differ"))
 	}
 }
 

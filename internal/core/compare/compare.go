@@ -21,6 +21,7 @@ import (
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
@@ -38,6 +39,9 @@ type Side struct {
 	Saves []SideSave
 	// Save is the save that it is, or nil.
 	Save *facts.Save
+
+	inside contents     // its files, or nil
+	close  func() error // nil where there is nothing to close
 }
 
 // SideSave is a save of a side.
@@ -86,10 +90,12 @@ func Compare(ctx context.Context, h *home.Home, a, b string) (*Comparison, error
 	if err != nil {
 		return nil, err
 	}
+	defer x.end()
 	y, err := sideOf(ctx, h, b)
 	if err != nil {
 		return nil, err
 	}
+	defer y.end()
 	c := &Comparison{A: x, B: y}
 	if x.Mods != nil && y.Mods != nil {
 		c.Mods = slices.DeleteFunc(modlist.Compare(x.Mods, y.Mods), func(m modlist.Change) bool { return m.What == "reordered" }) // Moved says it
@@ -100,10 +106,28 @@ func Compare(ctx context.Context, h *home.Home, a, b string) (*Comparison, error
 	if x.Saves != nil && y.Saves != nil {
 		c.saves()
 	}
-	if x.Save != nil && y.Save != nil {
-		c.Inside, err = inside(ctx, h, x.Save, y.Save)
+	if x.inside != nil && y.inside != nil {
+		c.Inside, err = inside(ctx, x, y)
+	}
+	if c.Inside == nil && (x.Mods == nil || y.Mods == nil) && (x.Saves == nil || y.Saves == nil) && err == nil {
+		return nil, problem.Usage(nil, "%s and %s have nothing in common that could be compared", x.Name, y.Name)
 	}
 	return c, err
+}
+
+// end frees what a side holds open; nothing was written.
+func (s *Side) end() {
+	if s.close != nil {
+		_ = s.close()
+	}
+}
+
+func listed(n logbook.Needs) []modlist.Listed {
+	list := []modlist.Listed{}
+	for _, m := range n.Mods {
+		list = append(list, m.Listed)
+	}
+	return list
 }
 
 func (c *Comparison) saves() {
@@ -132,20 +156,17 @@ func (c *Comparison) saves() {
 
 // sideOf finds what an address or file means.
 func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
-	if info, err := os.Stat(address); err == nil && !info.IsDir() {
-		return fileSide(ctx, h, address)
+	if _, err := os.Stat(address); err == nil && (strings.ContainsAny(address, `/\.`) || !h.Knows(address)) {
+		return pathSide(ctx, h, address)
 	}
 	if strings.Contains(address, "/") {
 		st, s, err := facts.FindSave(ctx, h, address)
 		if err != nil {
 			return nil, err
 		}
-		side := &Side{Name: st.Address(s), Version: s.Needs.Version, Ordered: st.Mods.Ordered, Save: s}
+		side := &Side{Name: st.Address(s), Version: s.Needs.Version, Ordered: st.Mods.Ordered, Save: s, inside: ofSave(h, s)}
 		if s.Needs.ModsEvidence != "" {
-			side.Mods = []modlist.Listed{}
-			for _, m := range s.Needs.Mods {
-				side.Mods = append(side.Mods, m.Listed)
-			}
+			side.Mods = listed(s.Needs)
 		}
 		return side, nil
 	}
@@ -189,20 +210,25 @@ func snapshotSide(snap *archive.Snapshot, games map[string]*game.Description) *S
 // maxModList bounds a mod list in a file, in bytes.
 const maxModList = 64 << 20
 
-// fileSide reads a mod list or a parcel.
-func fileSide(ctx context.Context, h *home.Home, file string) (*Side, error) {
+// listSide reads a mod list; it is nil for another file.
+func listSide(file string) *Side {
 	data, err := tree.ReadBounded(file, maxModList)
 	var list modlist.File
-	if err == nil && json.Unmarshal(data, &list) == nil && list.Format == modlist.Format {
-		return &Side{Name: filepath.Base(file), Version: list.Version, Mods: append([]modlist.Listed{}, list.Mods...), Ordered: list.Ordered}, nil
+	if err != nil || json.Unmarshal(data, &list) != nil || list.Format != modlist.Format {
+		return nil
 	}
+	return &Side{Name: filepath.Base(file), Version: list.Version, Mods: append([]modlist.Listed{}, list.Mods...), Ordered: list.Ordered}
+}
+
+// parcelSide is what a parcel says that its save needs; it is nil for another file.
+func parcelSide(ctx context.Context, h *home.Home, file string) (*Side, error) {
 	d, err := facts.OpenDownload(ctx, h, file)
 	if err != nil {
 		return nil, err
 	}
 	defer d.Close()
-	if d.Parcel == nil || len(d.Parcel.Wrong) > 0 {
-		return nil, problem.Usage(problem.Do("vet", file), "%s is neither a mod list nor a parcel that can be relied on", file)
+	if d.Parcel == nil || len(d.Parcel.Wrong) > 0 || len(d.Hazards) > 0 {
+		return nil, nil
 	}
 	n := d.Parcel.Needs
 	side := &Side{Name: filepath.Base(file), Version: n.Version, Ordered: n.Ordered}

@@ -4,16 +4,14 @@ import (
 	"context"
 	"maps"
 	"slices"
-
-	"ostrov/internal/core/facts"
-	"ostrov/internal/core/home"
-	"ostrov/internal/core/save"
-	"ostrov/internal/core/tree"
 )
 
-// Inside is what differs between two saves.
+// Inside is what differs inside of two saves, files or folders.
 type Inside struct {
 	Fields []FieldChange `json:"fields"` // values that the description reads
+	// Values are values of files that are text, as many as there is room for; More is how many others differ.
+	Values []ValueChange `json:"values"`
+	More   int           `json:"more,omitempty"`
 	Files  []SizeChange  `json:"files"`
 	Same   int           `json:"same"` // files that are the same
 }
@@ -25,7 +23,7 @@ type FieldChange struct {
 	B     string `json:"b"`
 }
 
-// SizeChange is a file of a save that differs, by its path in the save; its sizes are in bytes.
+// SizeChange is a file that differs, by its path inside; its sizes are in bytes.
 type SizeChange struct {
 	What string `json:"what"` // new, gone or changed
 	Path string `json:"path"`
@@ -33,59 +31,56 @@ type SizeChange struct {
 	B    int64  `json:"b"`
 }
 
-// inside compares two saves: the values that the description reads of them, and their files.
-func inside(ctx context.Context, h *home.Home, a, b *facts.Save) (*Inside, error) {
-	in := &Inside{Fields: []FieldChange{}, Files: []SizeChange{}}
-	ids := maps.Clone(a.Facts.Fields)
-	maps.Copy(ids, b.Facts.Fields)
-	for _, id := range slices.Sorted(maps.Keys(ids)) {
-		if x, y := a.Facts.Fields[id].Text, b.Facts.Fields[id].Text; x != y {
-			in.Fields = append(in.Fields, FieldChange{id, x, y})
-		}
+// inside compares what two things hold: the values that a description reads of them, where both are saves, and their files.
+func inside(ctx context.Context, a, b *Side) (*Inside, error) {
+	in := &Inside{Fields: []FieldChange{}, Values: []ValueChange{}, Files: []SizeChange{}}
+	if a.Save != nil && b.Save != nil {
+		in.fields(a, b)
 	}
-	was, now := filesOf(a), filesOf(b)
-	paths := maps.Clone(was)
-	maps.Copy(paths, now)
+	paths := maps.Clone(a.inside)
+	maps.Copy(paths, b.inside)
 	for _, path := range slices.Sorted(maps.Keys(paths)) {
-		x, had := was[path]
-		y, has := now[path]
+		x, had := a.inside[path]
+		y, has := b.inside[path]
 		switch {
 		case !had:
-			in.Files = append(in.Files, SizeChange{"new", path, 0, y.Size})
+			in.Files = append(in.Files, SizeChange{"new", path, 0, y.size})
 		case !has:
-			in.Files = append(in.Files, SizeChange{"gone", path, x.Size, 0})
+			in.Files = append(in.Files, SizeChange{"gone", path, x.size, 0})
 		default:
-			same, err := sameFile(ctx, h, a, b, x, y)
+			same, err := sameContent(ctx, x, y)
 			if err != nil {
 				return nil, err
 			}
 			if same {
 				in.Same++
-			} else {
-				in.Files = append(in.Files, SizeChange{"changed", path, x.Size, y.Size})
+				continue
 			}
+			in.Files = append(in.Files, SizeChange{"changed", path, x.size, y.size})
+			in.differ(path, x, y)
 		}
 	}
 	return in, nil
 }
 
-// filesOf are the files of a save, by what they are called in it: two saves in different slots have the same ones.
-func filesOf(s *facts.Save) map[string]tree.Entry {
-	files := map[string]tree.Entry{}
-	for _, e := range s.Files {
-		files[save.Inside(s.Kind, s.Name, e.Path)] = e
+func (in *Inside) fields(a, b *Side) {
+	ids := maps.Clone(a.Save.Facts.Fields)
+	maps.Copy(ids, b.Save.Facts.Fields)
+	for _, id := range slices.Sorted(maps.Keys(ids)) {
+		if x, y := a.Save.Facts.Fields[id].Text, b.Save.Facts.Fields[id].Text; x != y {
+			in.Fields = append(in.Fields, FieldChange{id, x, y})
+		}
 	}
-	return files
 }
 
-func sameFile(ctx context.Context, h *home.Home, a, b *facts.Save, x, y tree.Entry) (bool, error) {
-	if x.Size != y.Size {
+func sameContent(ctx context.Context, x, y content) (bool, error) {
+	if x.size != y.size {
 		return false, nil
 	}
-	one, err := h.Hasher.File(ctx, a.Folder.Path, x, false)
+	one, err := x.digest(ctx)
 	if err != nil {
 		return false, err
 	}
-	other, err := h.Hasher.File(ctx, b.Folder.Path, y, false)
-	return one.Blake3 == other.Blake3, err
+	other, err := y.digest(ctx)
+	return one == other, err
 }

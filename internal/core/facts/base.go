@@ -29,6 +29,8 @@ type Base struct {
 	Taken   time.Time `json:"taken"`
 	// Files has each file with its digest; a zero digest, from a list, means that only the name counts.
 	Files map[string]tree.Digest `json:"files"`
+	// Listed tells that it is an author's list: then only files are judged that the description calls the game's own.
+	Listed bool `json:"listed,omitempty"`
 }
 
 // Strays is how an install differs from its clean state; all are paths in it.
@@ -89,12 +91,19 @@ func NewBase(ctx context.Context, h *home.Home, in *game.Install, from string) (
 		return nil, err
 	}
 	b := &Base{Format: baseFormat, Install: in.Address(), Version: version, Taken: h.Now(), Files: map[string]tree.Digest{}}
-	if from != "" {
-		return b, b.readList(from)
-	}
 	own, err := baseFiles(ctx, in, false)
 	if err != nil {
 		return nil, err
+	}
+	if from != "" {
+		if err := b.readList(from); err != nil {
+			return nil, err
+		}
+		// what the list names is recorded as it is now, so that it is noticed when it is altered or gone
+		own = slices.DeleteFunc(own, func(e tree.Entry) bool {
+			_, named := b.Files[e.Path]
+			return !named && !matches(b.globs(), e.Path)
+		})
 	}
 	progress := h.Meter("read")
 	for _, e := range own {
@@ -121,6 +130,7 @@ func (b *Base) readList(from string) error {
 		return err
 	}
 	defer f.Close()
+	b.Listed = true
 	lines := bufio.NewScanner(f)
 	for n := 1; lines.Scan(); n++ {
 		line := strings.TrimSpace(strings.ReplaceAll(lines.Text(), `\`, "/"))
@@ -142,6 +152,17 @@ func (b *Base) readList(from string) error {
 	return lines.Err()
 }
 
+// globs are the lines of an author's list that are patterns.
+func (b *Base) globs() []string {
+	var globs []string
+	for path, digest := range b.Files {
+		if digest.IsZero() && strings.ContainsAny(path, "*?[{\\") {
+			globs = append(globs, path)
+		}
+	}
+	return globs
+}
+
 // StraysOf finds how the install differs from its clean state. What other folders of the game lie in it, saves and mods, is not looked at.
 func StraysOf(ctx context.Context, h *home.Home, in *game.Install, b *Base) (Strays, error) {
 	var d Strays
@@ -153,12 +174,7 @@ func StraysOf(ctx context.Context, h *home.Home, in *game.Install, b *Base) (Str
 	if err != nil {
 		return d, err
 	}
-	var globs []string
-	for path, digest := range b.Files {
-		if digest.IsZero() && strings.ContainsAny(path, "*?[{\\") {
-			globs = append(globs, path)
-		}
-	}
+	globs := b.globs()
 	seen, used := map[string]bool{}, map[string]bool{}
 	for _, e := range all {
 		seen[e.Path] = true
@@ -173,6 +189,7 @@ func StraysOf(ctx context.Context, h *home.Home, in *game.Install, b *Base) (Str
 			if sums.Blake3 != want {
 				d.Changed = append(d.Changed, e.Path)
 			}
+		case b.Listed && len(in.Game.Install.Base) > 0 && !matches(in.Game.Install.Base, e.Path):
 		case listed, matched, matches(in.Game.Install.Allowed, e.Path), inFolders(folders, filepath.Join(in.Root, filepath.FromSlash(e.Path))):
 		default:
 			d.Extra = append(d.Extra, e.Path)

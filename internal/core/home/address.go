@@ -69,6 +69,12 @@ func (h *Home) formerly(id, name string) *game.Install {
 	return h.Installs[i]
 }
 
+// Knows reports whether an address means an install.
+func (h *Home) Knows(address string) bool {
+	_, err := h.Install(address)
+	return err == nil && address != ""
+}
+
 // Named is the install that an address stands for which was written down, under its present name or a former one; nil where it is not known
 // any more.
 func (h *Home) Named(address string) *game.Install {

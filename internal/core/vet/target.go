@@ -140,16 +140,7 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 		return refuse(check.NoFreeSlot, problem.Do("place", "FILE").With("slot", "N").Note("replaces one, which is kept first"), "all %d slots are taken", last-first+1)
 	}
 	if fixed, ok := name.Spell(nil); ok { // the game knows one name for it
-		there := st.At(folder, fixed)
-		if there == nil || slot != "" && strings.EqualFold(slot, there.Handle()) {
-			return &Target{folder, fixed, "", there, captures}, nil
-		}
-		whose := ""
-		if there.Line != "" {
-			whose = ", of the playthrough " + there.Line
-		}
-		hints := problem.Do("place", "FILE").With("slot", there.Handle()).Note("replaces it; it is kept first").Or(problem.Do("saves remove", st.Address(there)).Note("puts it away; undo brings it back"))
-		return refuse(check.NoFreeSlot, hints, "%s is the only name that the game has for it, and %q is there%s", fixed, there.Title(), whose)
+		return fixedTarget(st, folder, fixed, slot)
 	}
 	if slot != "" {
 		return refuse(check.NoFreeSlot, nil, "%s has no slots for this kind of save", st.Install.Game.Title)
@@ -181,4 +172,20 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 		}
 	}
 	return refuse(check.NameDiffers, problem.Advise("rename it first"), "the game's name for it, %s, cannot be made out of %s", name, base)
+}
+
+// fixedTarget is the one place that the game has for a save of the kind: free, or what is there is to be replaced.
+func fixedTarget(st *facts.State, folder game.Located, fixed, slot string) (*Target, *check.Finding) {
+	there := st.At(folder, fixed)
+	if there == nil || slot != "" && strings.EqualFold(slot, there.Handle()) {
+		return &Target{folder, fixed, "", there, map[string]string{}}, nil
+	}
+	whose := ""
+	if there.Line != "" {
+		whose = ", of the playthrough " + there.Line
+	}
+	hints := problem.Do("place", "FILE").With("slot", there.Handle()).Note("replaces it; it is kept first").Or(problem.Do("saves remove", st.Address(there)).Note("puts it away; undo brings it back"))
+	f := check.New(check.NoFreeSlot, "", fmt.Sprintf("%s is the only name that the game has for it, and %q is there%s", fixed, there.Title(), whose))
+	f = f.Helped(hints)
+	return nil, &f
 }

@@ -1,0 +1,246 @@
+package compare
+
+import (
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"ostrov/internal/core/form"
+)
+
+// maxValues is how many values that differ are told, over all files.
+const maxValues = 20
+
+// maxText bounds a file whose values are compared, in bytes of what its layers hold.
+const maxText = 8 << 20
+
+// maxLeaves bounds how many values of a file are compared.
+const maxLeaves = 500_000
+
+// ValueChange is a value that differs inside a file; a side that does not have it is "".
+type ValueChange struct {
+	File string `json:"file"`
+	At   string `json:"at"` // the way to it: $.captain.name, /bay/purse/@coins
+	A    string `json:"a"`
+	B    string `json:"b"`
+}
+
+// leaves are the values of a text by the way to them, and the ways in their order.
+type leaves struct {
+	at    []string
+	value map[string]string
+}
+
+var errTooMany = errors.New("too many values")
+
+func (l *leaves) add(at, value string) error {
+	if len(l.at) >= maxLeaves {
+		return errTooMany
+	}
+	if _, twice := l.value[at]; !twice {
+		l.at = append(l.at, at)
+	}
+	l.value[at] = value
+	return nil
+}
+
+// text is the decoded text of a file; "" for what is none, or is too large.
+func (c content) text() string {
+	f, err := c.open()
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	var r io.Reader = f
+	if c.spec != nil {
+		peeled, err := c.spec.Layers.Reader(f, form.DefaultLimits)
+		if err != nil {
+			return ""
+		}
+		defer peeled.Close()
+		r = peeled
+	}
+	data, err := io.ReadAll(io.LimitReader(r, maxText+1))
+	if err != nil || len(data) > maxText || !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
+		return ""
+	}
+	return string(data)
+}
+
+// values are the values of a JSON or XML text; ok is false for another one.
+func values(text string) (leaves, bool) {
+	l := leaves{value: map[string]string{}}
+	switch trimmed := strings.TrimLeft(text, " \t\r\n\ufeff"); {
+	case strings.HasPrefix(trimmed, "{"), strings.HasPrefix(trimmed, "["):
+		d := json.NewDecoder(strings.NewReader(trimmed))
+		d.UseNumber()
+		var v any
+		if d.Decode(&v) != nil {
+			return l, false
+		}
+		return l, l.json("$", v) == nil
+	case strings.HasPrefix(trimmed, "<"):
+		return l, l.xml(trimmed) == nil
+	}
+	return l, false
+}
+
+func (l *leaves) json(at string, v any) error {
+	switch v := v.(type) {
+	case map[string]any:
+		for _, key := range slices.Sorted(maps.Keys(v)) {
+			if err := l.json(at+"."+key, v[key]); err != nil {
+				return err
+			}
+		}
+		return nil
+	case []any:
+		for i, element := range v {
+			if err := l.json(fmt.Sprintf("%s[%d]", at, i), element); err != nil {
+				return err
+			}
+		}
+		return nil
+	case string:
+		return l.add(at, v)
+	default:
+		return l.add(at, fmt.Sprint(v))
+	}
+}
+
+// xml reads elements, the second and further ones of a name counted among their siblings, their attributes and texts.
+func (l *leaves) xml(text string) error {
+	d := xml.NewDecoder(strings.NewReader(text))
+	d.Strict = false
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is UTF-8 by now
+	type element struct {
+		at    string
+		text  strings.Builder
+		count map[string]int
+	}
+	stack := []*element{{count: map[string]int{}}}
+	for {
+		token, err := d.Token()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		top := stack[len(stack)-1]
+		switch t := token.(type) {
+		case xml.StartElement:
+			top.count[t.Name.Local]++
+			at := top.at + "/" + t.Name.Local
+			if n := top.count[t.Name.Local]; n > 1 {
+				at += fmt.Sprintf("[%d]", n)
+			}
+			for _, a := range t.Attr {
+				if err := l.add(at+"/@"+a.Name.Local, a.Value); err != nil {
+					return err
+				}
+			}
+			stack = append(stack, &element{at: at, count: map[string]int{}})
+		case xml.CharData:
+			top.text.Write(t)
+		case xml.EndElement:
+			if len(stack) < 2 {
+				return errors.New("elements do not nest")
+			}
+			if words := strings.TrimSpace(top.text.String()); words != "" {
+				if err := l.add(top.at, words); err != nil {
+					return err
+				}
+			}
+			stack = stack[:len(stack)-1]
+		}
+	}
+}
+
+// differ tells values of a file that differ, as many as there is room for, and how many more there are; of another text than JSON and XML its
+// lines.
+func (in *Inside) differ(name string, a, b content) {
+	x, y := a.text(), b.text()
+	if x == "" && y == "" {
+		return
+	}
+	one, ok := values(x)
+	other, okOther := values(y)
+	if !ok || !okOther {
+		in.lines(name, x, y)
+		return
+	}
+	tell := func(at string) {
+		if len(in.Values) >= maxValues {
+			in.More++
+			return
+		}
+		in.Values = append(in.Values, ValueChange{name, at, one.value[at], other.value[at]})
+	}
+	for _, at := range one.at {
+		if v, has := other.value[at]; !has || v != one.value[at] {
+			tell(at)
+		}
+	}
+	for _, at := range other.at {
+		if _, had := one.value[at]; !had {
+			tell(at)
+		}
+	}
+}
+
+// lines tells lines that differ, a line of one with that of the other where one stands for the other.
+func (in *Inside) lines(name, x, y string) {
+	if len(x) > maxDiff || len(y) > maxDiff {
+		return
+	}
+	var gone []string
+	n, before := 0, false
+	tell := func(a, b string) {
+		if len(in.Values) >= maxValues {
+			in.More++
+			return
+		}
+		in.Values = append(in.Values, ValueChange{name, fmt.Sprintf("line %d", n), a, b})
+	}
+	flush := func() {
+		for _, line := range gone {
+			tell(line, "")
+		}
+		gone = nil
+	}
+	for line := range strings.Lines(lines(x, y)) {
+		line = strings.TrimRight(line, "\r\n")
+		at := strings.HasPrefix(line, "@@")
+		before = before && !at && strings.HasPrefix(line, " ")
+		switch {
+		case at:
+			flush()
+			_, _ = fmt.Sscanf(line, "@@ line %d", &n) // as lines writes it
+			n--
+			before = true
+		case before && strings.HasPrefix(line, " "): // the line before the place
+		case strings.HasPrefix(line, "-"):
+			gone = append(gone, line[1:])
+		case strings.HasPrefix(line, "+"):
+			n++
+			if len(gone) > 0 {
+				tell(gone[0], line[1:])
+				gone = gone[1:]
+			} else {
+				tell("", line[1:])
+			}
+		default:
+			flush()
+			n++
+		}
+	}
+	flush()
+}
