@@ -69,6 +69,26 @@ func (w *World) Again() {
 	w.open(dir, false)
 }
 
+// Switch goes on with another home, which is made if it is not there.
+func (w *World) Switch(dir string) {
+	w.T.Helper()
+	require.NoError(w.T, w.Close())
+	w.open(dir, false)
+}
+
+// AddLinked adds a second install of Tidewrack, called second, whose folder of documents is a link to the first one's.
+func (w *World) AddLinked() {
+	w.T.Helper()
+	copied := w.Path("second")
+	require.NoError(w.T, os.CopyFS(filepath.Join(copied, "game"), os.DirFS(w.Path("games", "Tidewrack"))))
+	users := filepath.Join(copied, "prefix", "drive_c", "users", "keeper")
+	require.NoError(w.T, os.MkdirAll(users, 0o755))
+	require.NoError(w.T, os.Symlink(w.Path("prefix", "drive_c", "users", "keeper", "Documents"), filepath.Join(users, "Documents")))
+	found, err := facts.FindInstall(w.T.Context(), w.Home, facts.AddRequest{Game: "tidewrack", At: filepath.Join(copied, "game"), Prefix: filepath.Join(copied, "prefix"), Name: "second"})
+	require.NoError(w.T, err)
+	require.NoError(w.T, w.Register(found.Install))
+}
+
 // Path is a path in the world.
 func (w *World) Path(parts ...string) string {
 	return filepath.Join(append([]string{w.Root}, parts...)...)
