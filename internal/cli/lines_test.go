@@ -446,3 +446,23 @@ func TestSettingsThatStayAreSaid(t *testing.T) {
 	assert.Equal(t, "moss\n", read("mods.txt"))
 	w.fails(2, "restore", "pebbles.1", "--all", "--slot", "a.run")
 }
+
+// TestWhichStateIsFartherOn has saves that say how long they were played, whatever their dates are.
+func TestWhichStateIsFartherOn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	description := strings.Replace(pebbles, "[[mod]]", "[save.file.run]\npath = \".\"\nform = \"text\"\n[save.field]\nplayed = { in = \"run\", at = \"played ([0-9]+)\", as = \"seconds\" }\n[[mod]]", 1)
+	long, short := "played 162000 "+strings.Repeat("x", 100), "played 144000 "+strings.Repeat("x", 100)
+	write := w.small(description, "pebbles", map[string]string{"release.txt": "1", "saves/a.run": short})
+	w.ok("keep", "pebbles")
+	write("saves/a.run", long)
+	w.ok("keep", "pebbles")
+	write("saves/a.run", short) // a cloud, with a date of today
+	look := strings.Join(strings.Fields(w.ok("look", "pebbles").out), " ")
+	assert.Contains(t, w.evidence("pebbles", "no-rule")+look, "save-went-back")
+	needs := strings.Join(strings.Fields(w.ok("needs", "pebbles/a.run").out), " ")
+	assert.Contains(t, needs, "that one was farther on, played 45 h 0 min and not 40 h 0 min")
+	w.ok("restore", "pebbles.2", "--slot", "a.run", "--yes")
+	plan := strings.Join(strings.Fields(w.ok("restore", "pebbles.1", "--slot", "a.run", "--dry-run").out), " ")
+	assert.Contains(t, plan, "played 40 h 0 min instead of 45 h 0 min (the older one")
+}

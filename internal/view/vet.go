@@ -189,6 +189,9 @@ func (p *Printer) about(s plan.Step, kept map[string]string) string {
 	}
 	if s.Verb == plan.Replace && !s.Saved.IsZero() {
 		text += ", " + s.Saved.Local().Format("2 January 2006 15:04")
+		if s.Played > 0 && s.WasPlayed > 0 && s.Played != s.WasPlayed {
+			text += fmt.Sprintf(", played %s instead of %s", assess.PlayTime(s.Played), assess.PlayTime(s.WasPlayed))
+		}
 	}
 	if s.Name != "" && s.Verb != plan.Set && !strings.Contains(s.What, s.Name) {
 		text += " as " + Text(s.Name)

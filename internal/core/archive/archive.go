@@ -241,7 +241,8 @@ type KeptSave struct {
 	Modified time.Time   `json:"modified"`
 	// Columns are the values of the fields that lists show, as text, by the id of the field. What the description marks as personal is not among them.
 	Columns map[string]string `json:"columns,omitempty"`
-	Broken  string            `json:"broken,omitempty"` // empty, cut or damaged, where it was that when it was kept
+	Played  int64             `json:"played_seconds,omitempty"` // where the description reads it
+	Broken  string            `json:"broken,omitempty"`         // empty, cut or damaged, where it was that when it was kept
 	Files   []KeptFile        `json:"files"`
 }
 

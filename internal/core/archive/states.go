@@ -20,6 +20,7 @@ type KeptState struct {
 	Broken   string      `json:"broken,omitempty"` // see KeptSave
 	// Columns are the values that lists show; see KeptSave.
 	Columns map[string]string `json:"columns,omitempty"`
+	Played  int64             `json:"played_seconds,omitempty"`
 	ByHand  bool              `json:"by_hand,omitempty"`
 	First   string            `json:"first"` // the id of the first snapshot that has it
 	Last    string            `json:"last"`  // and of the last one
@@ -53,7 +54,7 @@ func (a *Archive) States(playthrough string) (*States, error) {
 	}
 	place := "states of " + a.ID + " " + playthrough
 	var known knownStates
-	if a.cache == nil || !a.cache.Recall(place, tree.Digest{3}, &known) {
+	if a.cache == nil || !a.cache.Recall(place, tree.Digest{4}, &known) {
 		known = knownStates{}
 	}
 	for id := range known.Seen {
@@ -78,7 +79,7 @@ func (a *Archive) States(playthrough string) (*States, error) {
 		known.Seen[n.id], fresh = true, true
 	}
 	if fresh && a.cache != nil {
-		a.cache.Note(place, tree.Digest{3}, known)
+		a.cache.Note(place, tree.Digest{4}, known)
 	}
 	for _, states := range known.States {
 		slices.SortStableFunc(states, func(x, y KeptState) int { return order[x.First] - order[y.First] })
@@ -99,7 +100,7 @@ func (k *knownStates) add(snap *Snapshot, order map[string]int) {
 		states := k.States[sv.Place()]
 		i := slices.IndexFunc(states, func(s KeptState) bool { return s.Digest == sv.Digest })
 		if i < 0 {
-			k.States[sv.Place()] = append(states, KeptState{sv.Digest, sv.Kind, sv.Slot, sv.Title, sv.Version, sv.Bytes, sv.Modified, sv.Broken, sv.Columns, snap.ByHand, snap.ID, snap.ID})
+			k.States[sv.Place()] = append(states, KeptState{sv.Digest, sv.Kind, sv.Slot, sv.Title, sv.Version, sv.Bytes, sv.Modified, sv.Broken, sv.Columns, sv.Played, snap.ByHand, snap.ID, snap.ID})
 			continue
 		}
 		s := &states[i]

@@ -55,7 +55,15 @@ func (a *Install) Save(s *facts.Save) *Save {
 // placeFindings are about where a save stands, rather than about what it needs.
 func placeFindings(st *facts.State, s *facts.Save) []check.Finding {
 	if s.Again != "" {
-		f := check.New(check.SaveWentBack, "", fmt.Sprintf("it is as in %s, of %s; at the last look it was of %s", s.Again, minute(s.Modified), minute(s.Was.Modified)))
+		text := fmt.Sprintf("it is as in %s, of %s; at the last look it was of %s", s.Again, minute(s.Modified), minute(s.Was.Modified))
+		switch now := s.Facts.Played(); {
+		case now == 0 || s.WasPlayed == 0 || now == s.WasPlayed:
+		case now < s.WasPlayed:
+			text += fmt.Sprintf("; that one was farther on, played %s and not %s", PlayTime(s.WasPlayed), PlayTime(now))
+		default:
+			text += fmt.Sprintf("; it is farther on than that one, played %s and not %s", PlayTime(now), PlayTime(s.WasPlayed))
+		}
+		f := check.New(check.SaveWentBack, "", text)
 		return []check.Finding{helpedBy(f, s.Whole, st.Slot(s))}
 	}
 	if s.Shrank == nil {
@@ -63,6 +71,14 @@ func placeFindings(st *facts.State, s *facts.Save) []check.Finding {
 	}
 	f := check.New(check.SaveShrank, "", fmt.Sprintf("from %s to %s since %s", humanize.Bytes(uint64(s.Shrank.Size)), humanize.Bytes(uint64(s.Size)), s.Shrank.Seen.Local().Format("2 January 2006")))
 	return []check.Finding{helpedBy(f, s.Whole, st.Slot(s))}
+}
+
+// PlayTime is how long something was played, as people say it.
+func PlayTime(d time.Duration) string {
+	if d < time.Hour {
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	}
+	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
 func minute(t time.Time) string { return t.Local().Format("2 January 2006 15:04") }

@@ -45,6 +45,8 @@ type Save struct {
 	Was *logbook.Place
 	// Again is the address of the newest snapshot that has it in just this state, where it is not the state of the last look; else "".
 	Again string
+	// WasPlayed is how long it had been played at the last look, where that state is a kept one and the description reads it; else 0.
+	WasPlayed time.Duration
 	// Whole is the address of the newest snapshot that has it whole, where it is Broken now, or as it Was, where it is an older state Again; else,
 	// or where there is none, "".
 	Whole string

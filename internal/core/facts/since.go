@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"slices"
+	"time"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/game"
@@ -233,7 +234,7 @@ func (g gathering) restorable(a *archive.Archive) {
 			continue
 		}
 		if s.Again = states.Address(now.Last); was != nil {
-			s.Whole = states.Address(was.Last)
+			s.Whole, s.WasPlayed = states.Address(was.Last), time.Duration(was.Played)*time.Second
 		}
 	}
 	for i := range g.Gone {

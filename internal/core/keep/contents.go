@@ -258,7 +258,7 @@ func withFolders(ctx context.Context, sv *save.Save) (entries, special []tree.En
 
 func keptSave(sv *facts.Save, nodes []archive.Node) archive.KeptSave {
 	kept := archive.KeptSave{Kind: sv.Kind.ID, Folder: sv.Folder.ID, Account: sv.Folder.Account, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(),
-		Version: sv.Facts.Version(), Modified: sv.Modified.UTC(), Broken: sv.Broken()}
+		Version: sv.Facts.Version(), Modified: sv.Modified.UTC(), Broken: sv.Broken(), Played: int64(sv.Facts.Played().Seconds())}
 	for _, id := range sv.Kind.Columns {
 		personal := slices.ContainsFunc(sv.Kind.Field[id], func(f game.Field) bool { return f.Personal })
 		if text := sv.Facts.Fields[id].Text; text != "" && !personal && id != "version" && id != "title" {

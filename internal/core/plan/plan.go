@@ -76,17 +76,22 @@ type Step struct {
 	Note string
 	// Saved is when the save that is put was written, WasSaved the one that is there; zero where that is not known.
 	Saved, WasSaved time.Time
+	// Played is how long the save that is put was played, WasPlayed the one that is there; 0 where that is not read.
+	Played, WasPlayed time.Duration
 
 	targets []target
 	effects []Effect
 }
 
-// Older reports whether a step puts a save over one that was written later.
+// Older reports whether a step puts a save over one that is farther on: played longer, or, where that is not read or the same, written later.
 func (s Step) Older() bool {
+	if s.Verb == Replace && s.Played > 0 && s.WasPlayed > 0 && s.Played != s.WasPlayed {
+		return s.Played < s.WasPlayed
+	}
 	return s.Verb == Replace && !s.Saved.IsZero() && s.Saved.Before(s.WasSaved.Truncate(time.Second))
 }
 
-// Older counts the steps that put a save over one that was written later.
+// Older counts the steps that put a save over one that is farther on.
 func (p *Plan) Older() int {
 	n := 0
 	for _, s := range p.Steps {

@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -43,11 +42,8 @@ type Facts struct {
 // Version is the version of the game that wrote the save, or "".
 func (f Facts) Version() string { return f.Fields["version"].Raw }
 
-// Played is how long it was played, in seconds, or 0.
-func (f Facts) Played() float64 {
-	n, _ := strconv.ParseFloat(f.Fields["played"].Raw, 64)
-	return n
-}
+// Played is how long it was played, where the description reads that, or 0.
+func (f Facts) Played() time.Duration { return f.Fields["played"].Duration }
 
 // Title is what the save calls itself, or "".
 func (f Facts) Title() string { return f.Fields["title"].Text }
