@@ -292,26 +292,11 @@ func (m *model) snapshot() *archive.Snapshot {
 }
 
 func (m *model) restore() {
-	m.change(func(st *facts.State) (*plan.Plan, error) {
-		snap := m.snapshot()
-		if snap == nil {
-			return nil, problem.Usage(nil, "nothing is kept")
-		}
-		req := keep.RestoreRequest{}
-		if len(snap.Saves) > 0 && m.r.IntN(2) == 0 {
-			req.Slot = snap.Saves[m.r.IntN(len(snap.Saves))].Slot
-		}
-		return keep.Restore(m.t.Context(), m.Home, st, snap, req)
-	})
+	m.change(func(st *facts.State) (*plan.Plan, error) { return someRestore(m.World, m.r, st, m.snapshot()) })
 }
 
 func (m *model) swap() {
-	m.change(func(st *facts.State) (*plan.Plan, error) {
-		if len(st.Lines) == 0 {
-			return nil, problem.Usage(nil, "no line")
-		}
-		return keep.Swap(m.t.Context(), m.Home, st, st.Lines[m.r.IntN(len(st.Lines))], keep.SwapRequest{Anyway: true})
-	})
+	m.change(func(st *facts.State) (*plan.Plan, error) { return someSwap(m.World, m.r, st) })
 }
 
 func (m *model) fresh() {

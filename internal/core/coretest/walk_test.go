@@ -242,26 +242,31 @@ func (w *walk) snapshot() *archive.Snapshot {
 }
 
 func (w *walk) restore() {
-	w.change(func(st *facts.State) (*plan.Plan, error) {
-		snap := w.snapshot()
-		if snap == nil {
-			return nil, problem.Usage(nil, "nothing is kept")
-		}
-		req := keep.RestoreRequest{}
-		if len(snap.Saves) > 0 && w.r.IntN(2) == 0 {
-			req.Slot = snap.Saves[w.r.IntN(len(snap.Saves))].Slot
-		}
-		return keep.Restore(w.t.Context(), w.Home, st, snap, req)
-	})
+	w.change(func(st *facts.State) (*plan.Plan, error) { return someRestore(w.World, w.r, st, w.snapshot()) })
+}
+
+// someRestore plans to put a snapshot back, all of it or one slot.
+func someRestore(w *coretest.World, r *rand.Rand, st *facts.State, snap *archive.Snapshot) (*plan.Plan, error) {
+	if snap == nil {
+		return nil, problem.Usage(nil, "nothing is kept")
+	}
+	req := keep.RestoreRequest{}
+	if len(snap.Saves) > 0 && r.IntN(2) == 0 {
+		req.Slot = snap.Saves[r.IntN(len(snap.Saves))].Slot
+	}
+	return keep.Restore(w.T.Context(), w.Home, st, snap, req)
 }
 
 func (w *walk) swap() {
-	w.change(func(st *facts.State) (*plan.Plan, error) {
-		if len(st.Lines) == 0 {
-			return nil, problem.Usage(nil, "no line")
-		}
-		return keep.Swap(w.t.Context(), w.Home, st, st.Lines[w.r.IntN(len(st.Lines))], keep.SwapRequest{Anyway: true})
-	})
+	w.change(func(st *facts.State) (*plan.Plan, error) { return someSwap(w.World, w.r, st) })
+}
+
+// someSwap plans to swap to any line.
+func someSwap(w *coretest.World, r *rand.Rand, st *facts.State) (*plan.Plan, error) {
+	if len(st.Lines) == 0 {
+		return nil, problem.Usage(nil, "no line")
+	}
+	return keep.Swap(w.T.Context(), w.Home, st, st.Lines[r.IntN(len(st.Lines))], keep.SwapRequest{Anyway: true})
 }
 
 func (w *walk) fresh() {

@@ -2,10 +2,8 @@ package facts
 
 import (
 	"context"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
@@ -36,25 +34,8 @@ func prefixesIn(ctx context.Context, dir string) ([]string, error) {
 	if filepath.Base(dir) == drive {
 		return []string{filepath.Dir(dir)}, nil
 	}
-	var found []string
-	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		switch {
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case err != nil && path == dir:
-			return err
-		case err != nil || !e.IsDir():
-			return nil
-		case isDir(filepath.Join(path, drive)):
-			found = append(found, path)
-			return fs.SkipDir
-		}
-		if rel, err := filepath.Rel(dir, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= prefixDepth-1 {
-			return fs.SkipDir
-		}
-		return nil
-	})
-	return found, err
+	return tree.Folders(ctx, dir, func(path string) bool { return isDir(filepath.Join(path, drive)) },
+		func(path string) bool { return tree.Depth(dir, path) >= prefixDepth })
 }
 
 // takePrefix finds the prefix that an install runs in: the one around it, or among those in the folder that the player names the one in which

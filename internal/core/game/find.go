@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"ostrov/internal/core/tree"
 )
 
 // CheckMarker reports whether dir is an install of the game. The error, where it is not, is fs.ErrNotExist.
@@ -44,30 +46,13 @@ func (d *Description) FindInstalls(known Known) []string {
 const underDepth = 6
 
 // FindUnder returns the installs of the game in a folder and below it, some levels deep, and as deep again in each drive of a compatibility
-// prefix. Links are not followed, and what may not be read
-// is passed over.
+// prefix. Links are not followed, and what may not be read is passed over.
 func (d *Description) FindUnder(ctx context.Context, dir string) ([]string, error) {
-	var found []string
-	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		switch {
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case err != nil && path == dir:
-			return err
-		case err != nil || !e.IsDir():
-			return nil
-		case d.CheckMarker(path) == nil:
-			found = append(found, path)
-			return fs.SkipDir
-		}
+	return tree.Folders(ctx, dir, func(path string) bool { return d.CheckMarker(path) == nil }, func(path string) bool {
 		from := dir
 		if i := strings.LastIndex(path, string(filepath.Separator)+"drive_c"); i >= len(dir) {
 			from = path[:i]
 		}
-		if rel, err := filepath.Rel(from, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= underDepth-1 {
-			return fs.SkipDir
-		}
-		return nil
+		return tree.Depth(from, path) >= underDepth
 	})
-	return found, err
 }

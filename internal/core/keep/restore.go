@@ -178,7 +178,7 @@ func (r *restorer) saves(root archive.Root, wanted func(archive.KeptSave) bool) 
 
 func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []archive.Node) error {
 	now := r.st.At(folder, kept.Name)
-	step := plan.Step{What: kept.Called(), Root: folder.Path, Name: kept.Name, Saved: kept.Modified, Played: time.Duration(kept.Played) * time.Second}
+	step := plan.Step{What: kept.Called(), Root: folder.Path, Name: kept.Name, Saved: kept.Modified}
 	if now != nil && now.Digest == kept.Digest && now.Line == r.snap.Playthrough {
 		step.Verb, step.Note = plan.Leave, "unchanged"
 		r.p.Say(step)
@@ -206,7 +206,9 @@ func (r *restorer) save(kept archive.KeptSave, folder game.Located, nodes []arch
 	s := &plan.Save{Key: facts.KeyAt(folder, kept.Name), After: r.stand(kept, folder)}
 	if now != nil {
 		if step.Was = plan.Describe(now); now.Broken() == "" { // a broken save is no newer one
-			step.WasSaved, step.WasPlayed = now.Modified, now.Facts.Played()
+			if step.WasSaved = now.Modified; kept.Title == now.Facts.Title() {
+				step.Played, step.WasPlayed = time.Duration(kept.Played)*time.Second, now.Facts.Played()
+			}
 		}
 		s.Before = plan.Standing(r.st, now)
 	}

@@ -76,7 +76,8 @@ type Step struct {
 	Note string
 	// Saved is when the save that is put was written, WasSaved the one that is there; zero where that is not known.
 	Saved, WasSaved time.Time
-	// Played is how long the save that is put was played, WasPlayed the one that is there; 0 where that is not read.
+	// Played is how long the save that is put was played, WasPlayed the one that is there; 0 where that is not read, or where the two are no states
+	// of one save.
 	Played, WasPlayed time.Duration
 
 	targets []target

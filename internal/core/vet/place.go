@@ -83,11 +83,13 @@ func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
 	if o := c.Kind.Owner; o != nil && o.Rewrite && st.Account != "" && c.Facts.Owner != "" && c.Facts.Owner != st.Account {
 		owner = st.Account
 	}
-	step := plan.Step{What: fmt.Sprintf("%q", c.Title()), Root: t.Folder.Path, Name: t.Name, Saved: c.Modified, Played: c.Facts.Played()}
+	step := plan.Step{What: fmt.Sprintf("%q", c.Title()), Root: t.Folder.Path, Name: t.Name, Saved: c.Modified}
 	effect := &plan.Save{Key: facts.KeyAt(t.Folder, t.Name), After: plan.Stand{There: true}}
 	guard := plan.Guard(t.Replaces)
 	if old := t.Replaces; old != nil {
-		step.Was, step.WasSaved, step.WasPlayed = plan.Describe(old), old.Modified, old.Facts.Played()
+		if step.Was, step.WasSaved = plan.Describe(old), old.Modified; c.Facts.Title() == old.Facts.Title() {
+			step.Played, step.WasPlayed = c.Facts.Played(), old.Facts.Played()
+		}
 		effect.Before = plan.Standing(st, old)
 		effect.After.Place = &logbook.Place{Key: old.Key(), Seen: v.h.Now()} // what lies there next is another save
 	}
