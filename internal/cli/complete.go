@@ -29,7 +29,7 @@ func (a *app) candidates(ctx context.Context, words []string) (also string, foun
 	last := words[len(words)-1]
 	cmd, option, n, ended := a.walk(words[:len(words)-1])
 	c := completing{a: a, ctx: ctx, cmd: cmd, also: onlyWords}
-	switch name, value, assigned := strings.Cut(last, "="); {
+	switch name, _, assigned := strings.Cut(last, "="); {
 	case option != nil:
 		c.value(option)
 	case ended:
@@ -41,7 +41,6 @@ func (a *app) candidates(ctx context.Context, words []string) (also string, foun
 		for i := range c.found {
 			c.found[i].word = name + "=" + c.found[i].word
 		}
-		_ = value
 	case strings.HasPrefix(last, "-"):
 		c.options()
 	default:
