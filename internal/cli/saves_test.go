@@ -273,3 +273,35 @@ func TestTwoKindsOfModWithOnePattern(t *testing.T) {
 	w.ok("undo", "--yes")
 	assert.FileExists(t, w.path("games", "pebbles", "config", "gone.ini"))
 }
+
+// TestOriginStaysWithASave places a stranger's save that says nothing of itself: what lies in the install says nothing of it, wherever it goes.
+func TestOriginStaysWithASave(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	description := strings.Replace(pebbles, "[[mod]]", "[save.file.run]\npath = \".\"\nform = \"text\"\n[save.is]\nmagic = \"50454242@0\"\n[[mod]]", 1)
+	write := w.small(description, "pebbles", map[string]string{"release.txt": "1", "saves/own.run": "PEBB own", "mods/moss/m": "x"})
+	verdict := func(save string) string {
+		var doc struct{ Verdict string }
+		w.decode(&doc, "needs", "pebbles/"+save)
+		return doc.Verdict
+	}
+	w.ok("look", "pebbles")
+	assert.Equal(t, "fit", verdict("own.run"), "one that was written here")
+	download := w.path("stranger.run")
+	require.NoError(t, os.WriteFile(download, []byte("PEBB stranger's"), 0o644))
+	w.fails(5, "vet", download)
+	w.ok("place", download, "--yes")
+	assert.Equal(t, "unclear", verdict("stranger.run"))
+	w.ok("saves", "rename", "pebbles/stranger.run", "renamed", "--yes")
+	w.ok("look", "pebbles")
+	assert.Equal(t, "unclear", verdict("renamed.run"))
+	w.ok("saves", "duplicate", "pebbles/renamed.run", "copy", "--yes")
+	assert.Equal(t, "unclear", verdict("copy.run"))
+	w.ok("keep", "pebbles")
+	w.ok("saves", "remove", "pebbles/copy.run", "--yes")
+	w.ok("restore", "pebbles.1", "--slot", "copy.run", "--yes")
+	assert.Equal(t, "unclear", verdict("copy.run"))
+	write("saves/copy.run", "PEBB written here by the game")
+	w.ok("look", "pebbles")
+	assert.Equal(t, "fit", verdict("copy.run"), "from then on it was written here")
+}

@@ -179,6 +179,9 @@ func (g gathering) inferred(s *Save, now time.Time) *logbook.Evidence {
 		return nil
 	}
 	e := logbook.Evidence{Kind: check.Inferred, At: now}
+	if needs.Elsewhere {
+		return nil
+	}
 	if needs.Version == "" && !needs.Across.Version {
 		e.Version = g.Version
 	}

@@ -122,7 +122,13 @@ type File struct {
 	Chunk    string `toml:"chunk" jsonschema:"description=for chunks: what one is made of, such as tag:4 length:u32be"`
 	Record   string `toml:"record" jsonschema:"description=for chunks: what a record in one is made of, such as id:hex4 name:cstr"`
 	Personal bool   `toml:"personal" jsonschema:"description=it tells of the player; a parcel leaves it out where it is optional"`
+	Ends     string `toml:"ends" jsonschema:"description=an RE2 pattern for how a whole file ends; else it was cut short"`
+
+	ends *regexp.Regexp
 }
+
+// EndsWhole reports whether the end of a file's decoded content is how a whole one ends; every end is where the description does not say.
+func (f File) EndsWhole(end []byte) bool { return f.ends == nil || f.ends.Match(end) }
 
 // Spec is the file's wrapping and shape as package form takes it.
 func (f File) Spec() form.Spec {
@@ -157,6 +163,11 @@ type List struct {
 	Digest  string `toml:"digest"`
 	Range   string `toml:"range" jsonschema:"description=for needs: where the range of versions stands"`
 	On      string `toml:"on" jsonschema:"description=an RE2 pattern for the whole value of an element that counts as present"`
+	Empty   string `toml:"empty" jsonschema:"description=a query for what is there when the list is there and empty"`
+	// Required tells that a file without the list is damaged.
+	Required bool `toml:"required" jsonschema:"description=a file without the list is damaged"`
+	// Whole tells that the file itself is the list: without an entry it is an empty one.
+	Whole bool `toml:"-" json:"-"`
 
 	on *regexp.Regexp
 }

@@ -379,7 +379,7 @@ split = ","`, 1)
 	}
 	items, known, err := files.List(t.Context(), d.Saves[0].Mods)
 	require.NoError(t, err)
-	assert.True(t, known)
+	assert.False(t, known, "an entry that says no id is one that is not known")
 	assert.Equal(t, []Item{{ID: "m"}, {ID: "a"}, {ID: "b"}}, items)
 	gone := InFS(os.DirFS(dir), "y.sav", nil, d.Saves[0].Files)
 	_, _, err = gone.List(t.Context(), d.Saves[0].Mods)

@@ -196,6 +196,13 @@ func (v validator) file(at string, f File) {
 func (v validator) inner(at string, files map[string]File) {
 	for id, f := range files {
 		v.file(at+".file."+id, f)
+		if f.Ends != "" {
+			var err error
+			if f.ends, err = regexp.Compile(`(?s)(?:` + f.Ends + `)\s*\z`); err != nil {
+				v.Errorf(at+".file."+id+".ends", "", "not a pattern: %v", err)
+			}
+			files[id] = f
+		}
 		if f.Path != "" && (!fsValid(f.Path) || !doublestar.ValidatePattern(f.Path)) {
 			v.Errorf(at+".file."+id+".path", "", "%q must be a relative path or glob inside the save or mod", f.Path)
 		}
@@ -274,6 +281,9 @@ func (v validator) list(at string, l *List, files map[string]File) {
 		}
 	} else {
 		v.query(at, l.In, l.At, false, files)
+	}
+	if l.Empty != "" {
+		v.query(at+".empty", l.In, l.Empty, false, files)
 	}
 	var err error
 	if l.on, err = regexp.Compile("^(?:" + l.On + ")$"); err != nil {

@@ -154,16 +154,20 @@ func TestRulesOfAnEdition(t *testing.T) {
 func TestAListThatIsNotThereSaysNothing(t *testing.T) {
 	for _, c := range []struct {
 		form, each, text string
+		empty            string
 		known            bool
 	}{
-		{"json", "$.mods[*]", `{"mods": []}`, true}, {"json", "$.mods[*]", `{"other": []}`, false}, {"json", "$[*]", `[]`, true},
-		{"xml", "/bay/cogs/cog", "<bay><cogs/></bay>", true}, {"xml", "/bay/cogs/cog", "<bay/>", false}, {"xml", "//cog", "<bay/>", true},
-		{"lines", "^(?P<id>x)$", "y", true}, {"blocks", "$.mod[*]", "a = 1", true},
+		{"json", "$.mods[*]", `{"mods": []}`, "", true}, {"json", "$.mods[*]", `{"other": []}`, "", false}, {"json", "$[*]", `[]`, "", true},
+		{"json", "$..mods[*]", `{"mods": []}`, "", false}, {"json", "$..mods[*]", `{"mods": [], "plain": true}`, "$.plain", true},
+		{"xml", "/bay/cogs/cog", "<bay><cogs/></bay>", "", true}, {"xml", "/bay/cogs/cog", "<bay/>", "", false}, {"xml", "//cog", "<bay/>", "", false},
+		{"lines", "^(?P<id>x)$", "y", "", false}, {"lines", "^(?P<id>x)$", "none", "^(none)$", true}, {"lines", "^(?P<id>x)$", "y", "^(none)$", false},
+		{"text", "mod (?P<id>x)", "no mods", "(no mods)", true}, {"text", "mod (?P<id>x)", "cut", "(no mods)", false},
+		{"blocks", "$.mod[*]", "a = 1", "", true}, {"blocks", "$.set[0].mod[*]", "a = 1", "", false}, {"ini", "load_(?P<id>.+)", "a = 1", "", true},
 	} {
 		root := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(root, "f"), []byte(c.text), 0o644))
 		files := InFS(os.DirFS(root), "f", []string{"f"}, map[string]File{"f": {Path: ".", Form: c.form}})
-		items, known, err := files.List(t.Context(), Lists{{In: "f", Each: c.each, ID: "$"}})
+		items, known, err := files.List(t.Context(), Lists{{In: "f", Each: c.each, ID: "$", Empty: c.empty}})
 		require.NoError(t, err)
 		assert.Empty(t, items)
 		assert.Equal(t, c.known, known, c)

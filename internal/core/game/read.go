@@ -1,6 +1,7 @@
 package game
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -166,71 +167,117 @@ type Item struct{ ID, Version, Title, Digest, Range string }
 // maxItems bounds the elements of all lists of one save or mod.
 const maxItems = 100_000
 
-// List returns the elements of all lists, in order. known tells whether there was anything to read them from: a list that is there and
-// empty is known, one whose file is missing is not.
+// List returns the elements of all lists, in order. known tells whether any was there: not found is not none. A list whose entries cannot all
+// be read is not known either, and one that is required and not there is damage.
 func (f *Files) List(ctx context.Context, lists Lists) (items []Item, known bool, err error) {
+	unread := false
 	for i := range lists {
 		l := &lists[i]
 		doc, err := f.doc(ctx, l.In)
 		if err != nil {
 			return nil, false, err
 		}
-		if doc == nil {
-			continue
-		}
-		there, err := f.holdsList(ctx, doc, l)
-		if err != nil {
-			return nil, false, err
-		}
-		if !there {
-			continue
-		}
-		known = true
-		if l.Each == "" {
-			text, ok, err := doc.Value(ctx, l.At)
-			if err != nil {
+		var more []Item
+		there, whole := false, true
+		if doc != nil {
+			if more, there, whole, err = f.list(ctx, doc, l, maxItems-len(items)); err != nil {
 				return nil, false, err
 			}
-			if ok {
-				items = append(items, splitItems(text, l)...)
-			}
-			continue
 		}
-		elements, err := doc.Each(ctx, l.Each)
-		if err != nil {
-			return nil, false, err
+		if l.Required && !there {
+			return nil, false, fmt.Errorf("%w: %s has no list %s", form.ErrDamaged, f.files[l.In].Path, cmp.Or(l.Each, l.At))
 		}
-		if len(items)+len(elements) > maxItems {
-			return nil, false, fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
-		}
-		for _, e := range elements {
-			item, ok, err := readItem(ctx, e, l)
-			if err != nil {
-				return nil, false, err
-			}
-			if ok {
-				items = append(items, item)
-			}
-		}
+		items = append(items, more...)
+		known, unread = known || there, unread || !whole
 	}
-	return items, known, nil
+	return items, known && !unread, nil
 }
 
-// holdsList reports whether what a list stands in is there at all: a file that has no list says nothing, one whose list is empty says that
-// there is none. Only JSON and XML tell the two apart.
-func (f *Files) holdsList(ctx context.Context, doc form.Doc, l *List) (bool, error) {
-	around := ""
-	switch f.files[l.In].Form {
-	case "json":
-		around, _ = strings.CutSuffix(l.Each, "[*]")
-	case "xml":
-		around = l.Each[:max(strings.LastIndexByte(l.Each, '/'), 0)]
+// list reads one list. there tells whether it is there at all, whole whether each of its entries says which it is.
+func (f *Files) list(ctx context.Context, doc form.Doc, l *List, limit int) (items []Item, there, whole bool, err error) {
+	if l.Each == "" {
+		text, ok, err := doc.Value(ctx, l.At)
+		if err != nil {
+			return nil, false, false, err
+		}
+		if !ok {
+			there, err = f.isEmpty(ctx, doc, l)
+			return nil, there, true, err
+		}
+		return splitItems(text, l), true, true, nil
 	}
-	if around == "" || around == "$" || around == l.Each || strings.HasSuffix(around, "/") {
+	elements, err := doc.Each(ctx, l.Each)
+	if err != nil {
+		return nil, false, false, err
+	}
+	if len(elements) > limit {
+		return nil, false, false, fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
+	}
+	if len(elements) == 0 {
+		there, err = f.isEmpty(ctx, doc, l)
+		return nil, there, true, err
+	}
+	whole = true
+	for _, e := range elements {
+		item, on, err := readItem(ctx, e, l)
+		if err != nil {
+			return nil, false, false, err
+		}
+		if on && item.ID != "" {
+			items = append(items, item)
+		}
+		whole = whole && (!on || item.ID != "")
+	}
+	return items, true, whole, nil
+}
+
+// isEmpty reports whether a list that has no element is there and empty: by what the description says of an empty one, or by what the list stands in
+// being there. Of texts, lines, bytes and chunks nothing else tells.
+func (f *Files) isEmpty(ctx context.Context, doc form.Doc, l *List) (bool, error) {
+	if l.Whole {
+		return true, nil
+	}
+	if l.Empty != "" {
+		_, ok, err := doc.Value(ctx, l.Empty)
+		return ok, err
+	}
+	around, ok := f.container(l)
+	if !ok {
+		return false, nil
+	}
+	if around == "" { // the file itself
 		return true, nil
 	}
 	found, err := doc.Each(ctx, around)
 	return len(found) > 0, err
+}
+
+// container is the query for what a list stands in, "" for the file itself; ok is false where none can be told from the query.
+func (f *Files) container(l *List) (query string, ok bool) {
+	switch f.files[l.In].Form {
+	case "json":
+		for _, each := range []string{"[*]", ".*"} {
+			if around, ok := strings.CutSuffix(l.Each, each); ok {
+				return strings.TrimSuffix(around, "$"), !strings.Contains(around, "..")
+			}
+		}
+	case "blocks": // a block that repeats is not there where it is there no time: what it stands in tells
+		around, ok := strings.CutSuffix(l.Each, "[*]")
+		i := strings.LastIndexByte(around, '.')
+		if !ok || i < 0 {
+			return "", false
+		}
+		return strings.TrimSuffix(around[:i], "$"), !strings.Contains(around[:i], "..")
+	case "xml":
+		i := strings.LastIndexByte(l.Each, '/')
+		if i <= 0 || strings.Contains(l.Each, "//") {
+			return "", false
+		}
+		return l.Each[:i], true
+	case "ini", "sqlite": // a table that is not there is an error
+		return "", true
+	}
+	return "", false
 }
 
 func splitItems(text string, l *List) []Item {
@@ -247,8 +294,8 @@ func splitItems(text string, l *List) []Item {
 	return items
 }
 
-func readItem(ctx context.Context, e form.Doc, l *List) (Item, bool, error) {
-	var item Item
+// readItem reads an element; on is false where it is one that does not count.
+func readItem(ctx context.Context, e form.Doc, l *List) (item Item, on bool, err error) {
 	for _, part := range []struct {
 		query, group string
 		into         *string
@@ -274,7 +321,7 @@ func readItem(ctx context.Context, e form.Doc, l *List) (Item, bool, error) {
 			return item, false, err
 		}
 	}
-	return item, item.ID != "", nil
+	return item, true, nil
 }
 
 // asksByGroup reports whether the parts of an element are the named groups of a pattern, so that they need not be named again.

@@ -228,6 +228,9 @@ type Evidence struct {
 	Across Across
 }
 
+// Placed is the note of evidence that a state came from a download. Nothing is inferred for it from what lies in the install.
+const Placed = "placed"
+
 // Across is what changed in an install between two states of a save, without anyone seeing under which the later one was written.
 type Across struct{ Version, Mods bool }
 
@@ -328,6 +331,8 @@ type Needs struct {
 	ModsEvidence    check.Evidence
 	// Across is what changed unseen since the former state: of that nothing can be inferred either.
 	Across Across
+	// Elsewhere tells that this very state came from a download: it was not written here.
+	Elsewhere bool
 }
 
 // maxDescent bounds how many states back evidence is looked for.
@@ -350,11 +355,15 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 			}
 			l.recent[digest] = slices.Clone(all)
 			all = append(all, fresh...)
+			n.Elsewhere = slices.ContainsFunc(all, func(e Evidence) bool { return e.Note == Placed })
 		}
 		digest = tree.Digest{}
 		next := across
 		for _, e := range all {
 			kind := e.Kind
+			if kind == check.Inferred && slices.ContainsFunc(all, func(e Evidence) bool { return e.Note == Placed }) {
+				continue // it was taken for one that was written here
+			}
 			if depth > 0 {
 				kind = check.Descends
 			}

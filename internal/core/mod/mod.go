@@ -323,7 +323,7 @@ func (s Set) hide() {
 // false where there is none.
 func ReadActive(ctx context.Context, d *game.Description, files *game.Files) (list []modlist.Listed, known bool, err error) {
 	a := d.Active
-	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off}})
+	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off, Whole: true}})
 	for _, item := range items {
 		off := a.Off != "" && item.Title != "" && item.Title != "false" && item.Title != "0"
 		list = append(list, modlist.Listed{ID: item.ID, On: !off})

@@ -2,10 +2,13 @@ package save
 
 import (
 	"context"
+	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"time"
 
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 )
@@ -21,12 +24,28 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 			return true
 		}
 		began := h.Now()
-		s.Facts = Read(ctx, s.Kind, tree.DirFS(dir), s.Name, paths(s.Files))
+		fsys := tree.DirFS(dir)
+		s.Facts = Read(ctx, s.Kind, fsys, s.Name, paths(s.Files))
+		if s.Facts.Problem == nil && len(s.Files) > 0 {
+			s.Facts.Problem = s.unlike(fsys)
+		}
 		if s.Facts.Problem == nil && h.Now().Sub(began) > slow {
 			s.scope = in.Game.Digest
 		}
 		return s.Facts.Problem == nil
 	})
+}
+
+// unlike says why something that is called as a save is none: what tells its kind is not in it, or a part is missing.
+func (s *Save) unlike(fsys fs.FS) error {
+	c := Candidate{Kind: s.Kind, Name: s.Name, Files: paths(s.Files), Captures: s.Captures, Facts: s.Facts}
+	if missing := c.Missing(); s.Kind.Unit == game.UnitFolder && len(missing) > 0 {
+		return fmt.Errorf("%w: %s is missing", form.ErrDamaged, missing[0])
+	}
+	if !is(s.Kind, fsys, c) {
+		return fmt.Errorf("%w: it is called as a save is, and is not made as one", form.ErrDamaged)
+	}
+	return nil
 }
 
 // byContent names the note of what a save of that name and content says.

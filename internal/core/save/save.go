@@ -323,8 +323,8 @@ func inRange(kind *game.Save, captures map[string]string) bool {
 }
 
 // Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.
-func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) Facts {
-	facts := Facts{Fields: map[string]form.Value{}}
+func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (facts Facts) {
+	facts.Fields = map[string]form.Value{}
 	root := fsys
 	if kind.Unit == game.UnitFolder && name != "." {
 		sub, err := fs.Sub(fsys, name)
@@ -339,6 +339,15 @@ func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files [
 		}
 		files = relative
 	}
+	within := name
+	if kind.Unit == game.UnitFolder {
+		within = "."
+	}
+	defer func() { // a field that cannot be read says more than the file that it is in
+		if facts.Problem == nil {
+			facts.Problem = whole(ctx, kind, root, within, files)
+		}
+	}()
 	in := game.InFS(root, name, files, kind.Files)
 	defer in.Close()
 	note := func(err error) {

@@ -69,7 +69,7 @@ func (v *Vetting) ownSave(ctx context.Context, st *facts.Save) bool {
 	if err != nil {
 		return false
 	}
-	return !slices.ContainsFunc(all, func(e logbook.Evidence) bool { return e.Note == placedNote })
+	return !slices.ContainsFunc(all, func(e logbook.Evidence) bool { return e.Note == logbook.Placed })
 }
 
 // codeIn finds the code in a save of the player's own.

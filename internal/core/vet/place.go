@@ -124,16 +124,13 @@ func (v *Vetting) Placed(a *Assessment, st *facts.State) (facts.Learnt, error) {
 	if s == nil {
 		return learnt, fmt.Errorf("the placed save is not among the saves of %s", st.Called)
 	}
-	e := logbook.Evidence{Kind: check.Descends, At: v.h.Now(), Note: placedNote}
+	e := logbook.Evidence{Kind: check.Descends, At: v.h.Now(), Note: logbook.Placed}
 	if s.Digest != a.Save.Digest {
 		e.Parent = a.Save.Digest
 	}
 	learnt.Evidence = append(learnt.Evidence, facts.OfState{Digest: s.Digest, Evidence: e})
 	return learnt, nil
 }
-
-// placedNote marks the evidence of a save that came from a download.
-const placedNote = "placed"
 
 // placing writes the save of a download under its new name.
 type placing struct {
