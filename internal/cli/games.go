@@ -8,6 +8,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
@@ -241,7 +242,7 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 		return err
 	}
 	if a.json {
-		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: append([]game.TreeQuery{}, d.Trees...)})
+		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: append([]field.TreeQuery{}, d.Trees...)})
 	}
 	p := a.printer()
 	p.Line("sound: %s (%s)", view.Text(d.Title), d.ID)

@@ -102,7 +102,7 @@ func changesOf(ctx context.Context, h *home.Home, now *assess.Install, text stri
 	case arg == "":
 	case what == "drop":
 		for _, m := range now.Mods.Mods {
-			if !m.Kind.Base && (strings.EqualFold(m.ID, arg) || strings.EqualFold(m.Name(), arg)) {
+			if m.HiddenBy == "" && (strings.EqualFold(m.ID, arg) || strings.EqualFold(m.Name(), arg)) {
 				return []assess.Change{{Words: "without " + m.Name(), Drop: m}}, nil
 			}
 		}

@@ -131,13 +131,14 @@ func TestCompletionInRealShells(t *testing.T) {
 				before := len(shown())
 				_, err := fmt.Fprintf(keys, "%s\t", c.line)
 				require.NoError(t, err)
-				for range 400 { // until it has shown more than what was typed
+				last := c.args[len(c.args)-1]
+				for range 800 { // until it has shown how the word ends that it completes
 					time.Sleep(25 * time.Millisecond)
-					if len(shown()) > before+len(c.line) {
+					if strings.Contains(shown()[before:], last[len(last)-3:]) {
 						break
 					}
 				}
-				time.Sleep(200 * time.Millisecond)
+				time.Sleep(300 * time.Millisecond)
 				end := fmt.Sprintf("end-%d", 1000+i)
 				quote := ""
 				if strings.Count(c.line, `"`)%2 == 1 && !strings.Contains(shown()[before:], `.run"`) {

@@ -48,21 +48,22 @@ func sources(t *testing.T) []source {
 // is listed here name by name, so that an edge more is a decision.
 var may = map[string]string{
 	// what commands do
-	"keep":    "archive assess check durable facts game home line logbook mod modlist plan problem record save tree unpack",
+	"keep":    "archive assess check durable facts field game home line logbook mod modlist plan problem record save tree unpack",
 	"vet":     "assess check facts form game hazard home logbook mod plan problem save tree unpack",
 	"play":    "assess check facts game home logbook mod modlist problem record tree",
-	"share":   "archive assess bag check facts form game home modlist parcel problem save tree",
+	"share":   "archive assess bag check facts field form game home modlist parcel problem save tree",
 	"compare": "archive facts form game home logbook mod modlist problem save tree",
 	"handle":  "facts home plan problem tree unpack",
 	// what they stand on
 	"plan":   "change facts game home logbook problem save tree",
 	"record": "archive check facts game home line logbook modlist problem strict",
-	"assess": "check facts form game mod problem",
-	"facts":  "archive check form game home line logbook mod modlist parcel problem refer save strict tree unpack",
+	"assess": "check facts field form game mod problem",
+	"facts":  "archive check field form game home line logbook mod modlist parcel problem refer save strict tree unpack",
 	"home":   "archive durable game index logbook problem strict tree",
 	// leaves and engines
-	"line": "logbook", "logbook": "check game modlist peek tree", "index": "peek tree", "archive": "durable modlist tree", "change": "durable tree",
-	"check": "problem version", "mod": "check form game modlist save tree version", "save": "form game tree", "game": "check form strict tree version",
+	"line": "logbook", "logbook": "check game modlist peek tree version", "index": "peek tree", "archive": "durable modlist tree", "change": "durable tree",
+	"check": "problem version", "mod": "check field form game modlist save tree version", "save": "field form game tree", "game": "check field form strict tree version",
+	"field":  "form strict",
 	"parcel": "bag check tree", "unpack": "form hazard tree", "unpack/unpacktest": "", "hazard": "form", "modlist": "tree",
 	"bag": "", "durable": "", "form": "", "peek": "", "problem": "", "refer": "", "strict": "", "tree": "", "version": "",
 	// for tests

@@ -6,7 +6,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/game"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/modlist"
@@ -66,11 +66,17 @@ type ModsDoc struct {
 	Install     string              `json:"install"`
 	Fingerprint modlist.Fingerprint `json:"fingerprint"`
 	Mods        []modlist.Listed    `json:"mods"`
+	Base        []string            `json:"base,omitempty"` // ids of the game's own content
 }
 
 // Mods makes the document of an install's mod set.
 func Mods(l *assess.Install) ModsDoc {
 	d := ModsDoc{Head: NewHead("mods"), Install: l.Install.Address(), Fingerprint: l.Fingerprint, Mods: append([]modlist.Listed{}, l.List...)}
+	for _, m := range l.Mods.Mods {
+		if m.Kind.Base && m.HiddenBy == "" {
+			d.Base = append(d.Base, m.ID)
+		}
+	}
 	d.Findings = findingDocs(l.Findings)
 	return d
 }
@@ -132,9 +138,9 @@ type FoldersDoc struct {
 // TestDoc is a description that is sound.
 type TestDoc struct {
 	Head
-	ID    string           `json:"id"`
-	Title string           `json:"title"`
-	Trees []game.TreeQuery `json:"small_files_only"` // queries that JSON and XML of more than 32 MiB cannot be asked
+	ID    string            `json:"id"`
+	Title string            `json:"title"`
+	Trees []field.TreeQuery `json:"small_files_only"` // queries that JSON and XML of more than 32 MiB cannot be asked
 }
 
 // KeepPlanDoc is what keeping would take.

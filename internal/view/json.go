@@ -165,7 +165,7 @@ func Needs(n logbook.Needs) NeedsDoc {
 // Save makes the document of a save.
 func Save(l *assess.Install, s *assess.Save) SaveDoc {
 	d := SaveDoc{Label: s.Label, Address: l.Address(s.Save), Name: s.Name, Slot: s.SlotShown(), Title: s.Facts.Title(), Modified: s.Modified.UTC(), Size: s.Size, Digest: s.Digest.String(),
-		Playthrough: s.Line, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), References: s.Refs, Verdict: s.Verdict, Findings: findingDocs(s.Findings)}
+		Playthrough: s.Line, Kept: s.Kept, Fields: map[string]string{}, Needs: Needs(s.Needs), References: s.Refs.Counts, Verdict: s.Verdict, Findings: findingDocs(s.Findings)}
 	for id, v := range s.Facts.Fields {
 		d.Fields[id] = v.Raw
 	}
@@ -243,7 +243,7 @@ func Vet(v *vet.Vetting) VetDoc {
 		d.Saves = append(d.Saves, FoundDoc{s.Candidate.Name, s.Candidate.Label, s.Game.ID, s.Facts.Title(), s.Facts.Version(), s.Facts.Owner, s.Digest.String(), Needs(s.Needs)})
 	}
 	for _, j := range v.Judged {
-		jd := JudgedDoc{Install: j.State.Install.Address(), Verdict: j.Verdict, Findings: findingDocs(j.Findings), References: j.Save.Refs}
+		jd := JudgedDoc{Install: j.State.Install.Address(), Verdict: j.Verdict, Findings: findingDocs(j.Findings), References: j.Save.Refs.Counts}
 		if j.Target != nil {
 			jd.Target, jd.Slot = j.Target.Name, j.Target.Slot
 		}

@@ -8,7 +8,7 @@ import (
 	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
-	"ostrov/internal/core/game"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/plan"
@@ -287,6 +287,10 @@ func (p *Printer) Mods(l *assess.Install) {
 		p.Line("")
 		p.table(columns, rows)
 	}
+	if base := baseNames(l.Mods); base != "" {
+		p.Line("")
+		p.Line("  the game's own: %s", Text(base))
+	}
 	if len(unmet) > 0 {
 		p.Line("")
 		for _, f := range l.Findings {
@@ -295,6 +299,23 @@ func (p *Printer) Mods(l *assess.Install) {
 			}
 		}
 	}
+}
+
+// maxBase is how many names of the game's own content are shown.
+const maxBase = 6
+
+// baseNames are the names of the game's own content, "" where there is none.
+func baseNames(set mod.Set) string {
+	var names []string
+	for _, m := range set.Mods {
+		if m.Kind.Base && m.HiddenBy == "" {
+			names = append(names, m.Name())
+		}
+	}
+	if more := len(names) - maxBase; more > 1 {
+		names = append(names[:maxBase], fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(names, ", ")
 }
 
 func (p *Printer) modState(m *mod.Mod, unmet bool) string {
@@ -319,7 +340,7 @@ func (p *Printer) modState(m *mod.Mod, unmet bool) string {
 }
 
 // SmallFilesOnly names the queries of a description that large files cannot be asked.
-func (p *Printer) SmallFilesOnly(queries []game.TreeQuery) {
+func (p *Printer) SmallFilesOnly(queries []field.TreeQuery) {
 	if len(queries) == 0 {
 		return
 	}

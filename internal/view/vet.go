@@ -130,7 +130,8 @@ func vetNext(v *vet.Vetting) problem.Hints {
 		return next
 	}
 	a := v.Judged[0]
-	if v.Verdict != check.Unfit && a.Target != nil {
+	here := slices.ContainsFunc(a.Findings, func(f check.Finding) bool { return f.Code == check.AlreadyHere })
+	if v.Verdict != check.Unfit && a.Target != nil && !here {
 		place := problem.Do("place", v.File)
 		if v.Picked != "" {
 			place = place.With("pick", v.Picked)
@@ -243,7 +244,7 @@ func (p *Printer) Needs(l *assess.Install, s *assess.Save, all []logbook.Evidenc
 	p.Line("")
 	p.Line("  %-9s %s", "version", orUnknown(Text(needs.Version), needs.VersionEvidence))
 	p.Line("  %-9s %s", "mods", orUnknown(modsWord(needs), needs.ModsEvidence))
-	if len(needs.Mods)+len(s.Refs) > 0 {
+	if len(needs.Mods)+len(s.Refs.Counts) > 0 {
 		p.Line("")
 		p.neededMods(l, s)
 	}
@@ -324,8 +325,12 @@ func evidence(e logbook.Evidence) string {
 
 func (p *Printer) neededMods(l *assess.Install, s *assess.Save) {
 	have := map[string]check.Mod{}
-	for _, m := range l.Mods.ForCheck() {
-		have[strings.ToLower(m.ID)] = m
+	for _, m := range l.Mods.ForCheck(s.Modified) {
+		for _, id := range append([]string{m.ID}, m.Also...) {
+			if !m.Hidden {
+				have[strings.ToLower(id)] = m
+			}
+		}
 	}
 	var rows [][]string
 	for _, m := range s.Needs.Mods {
@@ -342,9 +347,9 @@ func (p *Printer) neededMods(l *assess.Install, s *assess.Save) {
 		case m.Doubtful:
 			state = p.paint(key, "here, may have changed since")
 		}
-		rows = append(rows, []string{Text(name), Text(m.Version), Text(m.ID), refers(s.Refs, m.ID), state})
+		rows = append(rows, []string{Text(name), Text(m.Version), Text(m.ID), refers(s.Refs.Counts, m.ID), state})
 	}
-	for id, c := range s.Refs {
+	for id, c := range s.Refs.Counts {
 		if !slices.ContainsFunc(s.Needs.Mods, func(m modlist.Needed) bool { return strings.EqualFold(m.ID, id) }) {
 			state := p.paint(bad, "missing")
 			if h, ok := have[strings.ToLower(id)]; ok && !h.Off {

@@ -5,6 +5,7 @@
 package assess
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -93,10 +94,12 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Unread)), s.Whole, st.Slot(s))}
 	case s.Size == 0:
 		return []check.Finding{helpedBy(check.New(check.Damaged, "", "it is empty"), s.Whole, st.Slot(s))}
+	case s.Facts.Damaged():
+		return []check.Finding{helpedBy(Unreadable(s.Facts.Problem), s.Whole, st.Slot(s))}
 	case s.Facts.Problem != nil:
-		return []check.Finding{helpedBy(check.New(check.Damaged, "", Reading(s.Facts.Problem)), s.Whole, st.Slot(s))}
+		return []check.Finding{Unreadable(s.Facts.Problem)}
 	}
-	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(), Ordered: st.Mods.Ordered,
+	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(writtenHere(s)), Ordered: st.Mods.Ordered,
 		HasMods: len(st.Install.Game.Mods) > 0 && !s.Kind.NoMods, PerSave: st.Install.Game.PerSaveMods(),
 		Strange: slices.Concat(st.Strays.Extra, st.Strays.Changed, st.Strays.Missing)}
 	required := st.Required(s)
@@ -108,11 +111,57 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 			}
 		}
 	}
+	if have.PerSave {
+		found = append(found, ownSet(st, required, have)...)
+	}
 	found = append(found, requirements(st)...)
 	if st.Problems.Mods != nil && have.HasMods {
 		found = append(found, check.New(check.ModsUnknown, "", "which mods are on cannot be read: "+Reading(st.Problems.Mods)))
 	}
 	return found
+}
+
+// writtenHere is when a save was written in its game's folder, zero for one that came from elsewhere.
+func writtenHere(s *facts.Save) time.Time {
+	if s.Folder.Folder == nil || s.Needs.Elsewhere {
+		return time.Time{}
+	}
+	return s.Modified
+}
+
+// ownSet is what there is to say of the mods that a save with a set of its own has on: whether they go with each other and with the game.
+func ownSet(st *facts.State, required check.Needs, have check.Have) []check.Finding {
+	installed := map[string]check.Mod{}
+	for _, m := range have.Mods {
+		installed[m.ID+"\x00"+m.In] = m
+	}
+	set := *st
+	set.Mods = st.Mods.With(func(m *mod.Mod) bool {
+		return slices.ContainsFunc(required.Mods, func(need check.Mod) bool {
+			return need.By != check.Referred && m.HiddenBy == "" && (strings.EqualFold(need.ID, m.ID) || slices.Contains(m.Also, need.ID))
+		})
+	})
+	var found []check.Finding
+	for _, f := range Compatibility(&set) {
+		about := check.Mod{}
+		for _, m := range set.Mods.Mods {
+			if m.Name() == f.Subject {
+				about = installed[m.ID+"\x00"+m.FolderID()]
+			}
+		}
+		f.Evidence = strings.Replace(f.Evidence, ": switched off", ": this save has it switched off", 1)
+		found = append(found, check.Ruled(f, about, st.Rules, have.Mods))
+	}
+	return found
+}
+
+// Unreadable is what there is to say of a save of which not everything can be read: it is damaged, or of a kind that is not understood.
+func Unreadable(problem error) check.Finding {
+	code := check.Damaged
+	if errors.Is(problem, form.ErrUnknown) {
+		code = check.NotUnderstood
+	}
+	return check.New(code, "", Reading(problem))
 }
 
 // OfDownload judges a save that is to come into an install. That the game itself is not as it was recorded is worth knowing then.

@@ -2,6 +2,7 @@ package assess_test
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"fmt"
 	"log/slog"
@@ -25,19 +26,24 @@ import (
 
 // verdictCase is a game, a save of it, and what every command says of the save: the codes of all findings but notes, in order; none is fit.
 type verdictCase struct {
-	name string
-	save string            // its content: of the file run.sav, or, of a folder, of run.sav/head
-	more map[string]string // further files of a save that is a folder
-	said string            // the description's [[save]], with its files, fields and lists
-	mods []string          // that are installed
-	want []string
+	name  string
+	save  string            // its content: of the file run.sav, or, of a folder, of run.sav/head
+	more  map[string]string // further files of a save that is a folder, or, beside one that is a file, its companions
+	said  string            // the description's [[save]], with its files, fields and lists
+	kinds string            // the description's kinds of mod; plain folders where it is empty
+	rules string            // what else the description has
+	top   string            // what it has instead of the install's version, before all tables
+	mods  []string          // folders of mods that are installed
+	files map[string]string // further files of the game
+	want  []string
+	// verdict is what it all comes to, where the codes do not tell.
+	verdict check.Verdict
 }
 
-const caseHead = `ostrov = 1
-id      = "cases"
-title   = "Cases"
-version = { in = "release", at = "(.+)" }
-[install]
+const caseTop = `version = { in = "release", at = "(.+)" }
+`
+
+const caseHead = `[install]
 marker = ["release.txt"]
 [file.release]
 path = "{game}/release.txt"
@@ -48,7 +54,12 @@ path = "{game}/saves"
 [[folder]]
 id   = "mods"
 path = "{game}/mods"
-[[mod]]
+[[folder]]
+id   = "share"
+path = "{game}/share"
+`
+
+const plainMods = `[[mod]]
 id     = "mod"
 unit   = "folder"
 folder = "mods"
@@ -116,9 +127,9 @@ func verdictCases() []verdictCase {
 		`{"v": "1.0", "mods": [{"id": "fern"}, {"id": "moss"}]}`, `{"v": "1.0", "mods": []}`, `{"v": "1.0"}`)...)
 	add(listCases("xml", `"/run/@v"`, "each = \"/run/mods/mod\"\nid = \"@id\"", "each = \"/run/mod/mod\"\nid = \"@id\"", "each = \"/run/mods/mod\"\nid = \"@name\"",
 		`<run v="1.0"><mods><mod id="fern"/><mod id="moss"/></mods></run>`, `<run v="1.0"><mods/></run>`, `<run v="1.0"/>`)...)
-	add(listCases("lines", `"^v (.+)$"`, "each = \"^mod (?P<id>.+)$\"\nempty = \"^(no mods)$\"", "each = \"^mods (?P<id>.+)$\"\nempty = \"^(no mods)$\"", "each = \"^mod (?P<name>.+)$\"\nempty = \"^(no mods)$\"",
+	add(listCases("lines", `"^v (.+)$"`, "each = \"^mod (?P<id>.+)$\"\nempty = \"^(no mods)$\"", "each = \"^mods (?P<id>.+)$\"\nempty = \"^(no mods)$\"", "each = \"^mod(?P<id>)\"\nempty = \"^(no mods)$\"",
 		"v 1.0\nmod fern\nmod moss\n", "v 1.0\nno mods\n", "v 1.0\n")...)
-	add(listCases("text", `"v ([0-9.]+)"`, "each = \"mod (?P<id>[a-z]+);\"\nempty = \"(no mods)\"", "each = \"mods (?P<id>[a-z]+);\"\nempty = \"(no mods)\"", "each = \"mod (?P<name>[a-z]+);\"\nempty = \"(no mods)\"",
+	add(listCases("text", `"v ([0-9.]+)"`, "each = \"mod (?P<id>[a-z]+);\"\nempty = \"(no mods)\"", "each = \"mods (?P<id>[a-z]+);\"\nempty = \"(no mods)\"", "each = \"mod (?P<id>)\"\nempty = \"(no mods)\"",
 		"v 1.0 mod fern; mod moss;", "v 1.0 no mods", "v 1.0")...)
 	add(listCases("blocks", `"$.v"`, "each = \"$.set[0].mod[*]\"\nid = \"$.id\"", "each = \"$.sets[0].mod[*]\"\nid = \"$.id\"", "each = \"$.set[0].mod[*]\"\nid = \"$.name\"",
 		"v = 1.0\n[set]\n[mod]\nid = fern\n[/mod]\n[mod]\nid = moss\n[/mod]\n[/set]\n", "v = 1.0\n[set]\n[/set]\n", "v = 1.0\n")...)
@@ -170,6 +181,9 @@ func stops(found []check.Finding) []string {
 		if f.Code == check.Incomplete || f.Code == check.Damaged && strings.Contains(f.Evidence, "is missing") {
 			code = "missing file" // in a download it is said which; in the game's own folder the save is damaged
 		}
+		if f.Code == check.NoRule && (strings.HasPrefix(f.Evidence, "nothing says which version made it") || strings.HasPrefix(f.Evidence, "it says version")) {
+			code = "version unknown"
+		}
 		if !slices.Contains(codes, code) {
 			codes = append(codes, code)
 		}
@@ -178,46 +192,65 @@ func stops(found []check.Finding) []string {
 	return codes
 }
 
+// laid lays out the game of a case, its save in it and in a download, and a home that knows it.
+func laid(t *testing.T, c verdictCase) (dir string, h *home.Home) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	write := func(name, text string) {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	write("home/games/cases.toml", "ostrov = 1\nid = \"cases\"\ntitle = \"Cases\"\n"+cmp.Or(c.top, caseTop)+caseHead+cmp.Or(c.kinds, plainMods)+c.said+c.rules)
+	write("game/release.txt", "1.0")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "game", "mods"), 0o755))
+	for _, m := range c.mods {
+		write("game/mods/"+m+"/mod.txt", m)
+	}
+	for name, text := range c.files {
+		write("game/"+name, text)
+	}
+	folder := strings.Contains(c.said, `unit   = "folder"`)
+	for _, at := range []string{"game/saves/run.sav", "download/run.sav"} {
+		if folder {
+			write(at+"/head", c.save)
+		} else {
+			write(at, c.save)
+		}
+		for name, text := range c.more {
+			if folder {
+				write(at+"/"+name, text)
+			} else {
+				write(filepath.ToSlash(filepath.Dir(at))+"/"+name, text)
+			}
+		}
+	}
+	h, err = home.Open(home.Options{Dir: filepath.Join(dir, "home"), Now: time.Now, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = h.Close() })
+	require.Empty(t, h.Broken)
+	found, err := facts.FindInstall(t.Context(), h, facts.AddRequest{Game: "cases", At: filepath.Join(dir, "game")})
+	require.NoError(t, err)
+	require.NoError(t, h.Register(found.Install))
+	return dir, h
+}
+
 // TestVerdictCases asks look, needs, vet, place and look --if of each case: they agree.
 func TestVerdictCases(t *testing.T) {
+	t.Parallel()
 	names := map[string]bool{}
-	for _, c := range verdictCases() {
+	for _, c := range slices.Concat(verdictCases(), wordCases(), modCases()) {
 		require.False(t, names[c.name], c.name)
 		names[c.name] = true
 		t.Run(c.name, func(t *testing.T) {
-			dir, err := filepath.EvalSymlinks(t.TempDir())
-			require.NoError(t, err)
-			write := func(name, text string) {
-				path := filepath.Join(dir, filepath.FromSlash(name))
-				require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-				require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-			}
-			write("home/games/cases.toml", caseHead+c.said)
-			write("game/release.txt", "1.0")
-			require.NoError(t, os.MkdirAll(filepath.Join(dir, "game", "mods"), 0o755))
-			for _, m := range c.mods {
-				write("game/mods/"+m+"/mod.txt", m)
-			}
-			for _, at := range []string{"game/saves/run.sav", "download/run.sav"} {
-				if c.more == nil {
-					write(at, c.save)
-					continue
-				}
-				write(at+"/head", c.save)
-				for name, text := range c.more {
-					write(at+"/"+name, text)
-				}
-			}
-			h, err := home.Open(home.Options{Dir: filepath.Join(dir, "home"), Now: time.Now, Log: slog.New(slog.DiscardHandler)})
-			require.NoError(t, err)
-			defer h.Close()
-			require.Empty(t, h.Broken)
-			found, err := facts.FindInstall(t.Context(), h, facts.AddRequest{Game: "cases", At: filepath.Join(dir, "game")})
-			require.NoError(t, err)
-			require.NoError(t, h.Register(found.Install))
-
+			t.Parallel()
+			dir, h := laid(t, c)
 			want := append([]string{}, c.want...)
-			v, err := vet.Vet(t.Context(), h, filepath.Join(dir, "download", "run.sav"), vet.Request{}) // before anything is known of it
+			download := filepath.Join(dir, "download", "run.sav")
+			if len(c.more) > 0 && !strings.Contains(c.said, `unit   = "folder"`) {
+				download = filepath.Dir(download)
+			}
+			v, err := vet.Vet(t.Context(), h, download, vet.Request{}) // before anything is known of it
 			require.NoError(t, err)
 			defer v.Close()
 			judged := slices.Clone(v.Findings)
@@ -230,8 +263,7 @@ func TestVerdictCases(t *testing.T) {
 				assert.Equal(t, want, said, "vet")
 			}
 			_, _, err = v.Place(t.Context(), false)
-			refused := slices.ContainsFunc(want, func(code string) bool { return code != "mods-unknown" && code != "no-rule" })
-			assert.Equal(t, refused, err != nil, "place: %v", err)
+			assert.Equal(t, check.Sum(judged) == check.Unfit, err != nil, "place: %v", err)
 
 			st, err := facts.Gather(t.Context(), h, h.Installs[0])
 			require.NoError(t, err)
@@ -239,14 +271,21 @@ func TestVerdictCases(t *testing.T) {
 			look := assess.Of(st)
 			require.Len(t, look.Saves, 1)
 			own := stops(look.Saves[0].Findings)
-			if slices.Contains(want, "mods-unknown") { // of one that lies here, what lies here is inferred; but it is not said to be written
+			switch { // of one that lies here, what lies here is inferred; but it is not said to be written
+			case slices.Contains(want, "mods-unknown"):
 				assert.Equal(t, check.Inferred, look.Saves[0].Needs.ModsEvidence)
-			} else {
+			case slices.Contains(want, "version unknown"):
+				assert.Equal(t, check.Inferred, look.Saves[0].Needs.VersionEvidence)
+			default:
 				assert.Equal(t, want, own, "look")
 			}
-			same := assess.Suppose(look, []assess.Change{{Words: "as it is", Version: "1.0"}})
+			same := assess.Suppose(look, []assess.Change{{Words: "as it is", Version: st.Version}})
 			assert.Equal(t, own, stops(same.Then.Saves[0].Findings), "look --if")
 			assert.Equal(t, own, stops(assess.Findings(st, look.Saves[0].Save)), "needs")
+			if c.verdict != "" {
+				assert.Equal(t, c.verdict, look.Saves[0].Verdict, "look")
+				assert.Equal(t, c.verdict, check.Sum(judged), "vet")
+			}
 		})
 	}
 	t.Logf("%d cases", len(names))

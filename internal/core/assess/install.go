@@ -7,6 +7,7 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/problem"
@@ -62,12 +63,8 @@ func modFindings(st *facts.State) []check.Finding {
 func Compatibility(st *facts.State) []check.Finding {
 	var found []check.Finding
 	order := st.Install.Game.Order()
-	for _, u := range st.Mods.Unmet(order) {
-		need := u.Need.ID
-		if !u.Need.Range.IsAny() {
-			need += " " + u.Need.Range.String()
-		}
-		found = append(found, check.New(check.RequirementMissing, u.Mod.Name(), fmt.Sprintf("needs %s: %s", need, u.Why)))
+	for _, u := range st.Mods.Unmet() {
+		found = append(found, check.New(check.RequirementMissing, u.Mod.Name(), fmt.Sprintf("needs %s: %s", u.Need.Words(), u.Why)))
 	}
 	for _, c := range st.Mods.Clashes() {
 		f := check.New(check.ModsCollide, c.Mod.Name(), "cannot be on with "+c.With.Name())
@@ -164,7 +161,7 @@ func logFindings(st *facts.State) []check.Finding {
 		if !m.On || m.Kind.Base || m.Latest.After(st.Logged) { // a mod that changed since the session is another one now
 			continue
 		}
-		if slices.ContainsFunc(st.Log.Failed, func(i game.Item) bool { return strings.EqualFold(i.ID, m.ID) }) {
+		if slices.ContainsFunc(st.Log.Failed, func(i field.Item) bool { return strings.EqualFold(i.ID, m.ID) }) {
 			f := check.New(check.NotLoaded, m.Name(), "the game's log says that it was not loaded in the last session")
 			found = append(found, f.Helped(problem.Advise("read %s", st.LogPath)))
 		}
@@ -279,7 +276,7 @@ func Unmet(st *facts.State) map[*mod.Mod]bool {
 	if st.Install.Game.PerSaveMods() {
 		return unmet
 	}
-	for _, u := range st.Mods.Unmet(st.Install.Game.Order()) {
+	for _, u := range st.Mods.Unmet() {
 		unmet[u.Mod] = true
 	}
 	return unmet

@@ -18,6 +18,8 @@ const (
 	Encrypted    Code = "encrypted"
 	Private      Code = "private"
 	OtherGame    Code = "other-game"
+	// NotUnderstood is a file that is wrapped in a way that the description does not tell.
+	NotUnderstood Code = "not-understood"
 )
 
 // Codes of findings about versions.
@@ -27,7 +29,9 @@ const (
 	NoRule    Code = "no-rule"
 	// VersionDiffers is a save of another version where versions do not sort.
 	VersionDiffers Code = "version-differs"
-	Convertible    Code = "convertible"
+	// FormatDiffers is a save of the same version whose format, build or another value the game takes differently.
+	FormatDiffers Code = "format-differs"
+	Convertible   Code = "convertible"
 )
 
 // Codes of findings about mods.
@@ -45,6 +49,10 @@ const (
 	ModsCollide        Code = "mods-collide"
 	ModUnsupported     Code = "mod-unsupported"
 	NotLoaded          Code = "not-loaded"
+	// ModElsewhere is a mod in another folder than the one that the save wants it to be loaded from.
+	ModElsewhere Code = "mod-elsewhere"
+	// ModTwice is a mod of which two folders have one, where the game does not start with that.
+	ModTwice Code = "mod-twice"
 )
 
 // Codes of findings about an install.
@@ -105,6 +113,8 @@ var table = []Info{
 		Effect: "The game does not list it.", Remedy: "Look whether it is a mod, or a save of a game that Ostrov does not know yet.", Do: problem.Do("games add", "GAME"), Example: "no file in it looks like a save of tidewrack"},
 	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, or is not what it should be.",
 		Effect: "The game crashes, skips the save or starts a new one.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
+	{Code: NotUnderstood, Severity: Unknown, Meaning: "A file of the save is packed or made in a way that the description of the game does not tell. It may be right all the same.",
+		Effect: "None that is known.", Remedy: "Write into the description how such a file is made.", Do: problem.Do("games test", "FILE").With("on", "SAVE"), Example: "run.sav: begins with \"ZST1\" instead of \"ZLB0\" or \"RAW0\""},
 	{Code: SeveralSaves, Severity: Unknown, Meaning: "The download holds several saves, or variants of one.",
 		Effect: "None.", Remedy: "Choose one.", Do: problem.Do("vet", "FILE").With("pick", "NAME"), Example: "3 saves in it"},
 	{Code: Incomplete, Severity: Stop, Meaning: "A file that belongs to the save is not in the download.",
@@ -129,6 +139,8 @@ var table = []Info{
 		Effect: "Unknown.", Remedy: "Try it on a copy; then tell Ostrov, or add a rule to the description.", Do: problem.Do("needs", "SAVE").With("state", "version V"), Example: "nothing says which version made it"},
 	{Code: VersionDiffers, Severity: Unknown, Meaning: "The save was made with another version of the game, and the two do not sort as newer and older.",
 		Effect: "Depends on the game.", Remedy: "Try it on a copy.", Example: "made with the spring build, you have the harvest build"},
+	{Code: FormatDiffers, Severity: Unknown, Meaning: "The version fits, and the save's format, its build or another value in it is one that the game takes differently.",
+		Effect: "What the description says of it.", Remedy: "As the description says; else try it on a copy.", Example: "made with 3.0.6, format 41, you have 3.0.6"},
 	{Code: Convertible, Severity: Note, Meaning: "The description knows how the save is converted to another version.",
 		Effect: "None.", Remedy: "Convert a copy of it.", Example: "a save of 1.9 can be converted to 2.3"},
 	{Code: NeedsCleanGame, Severity: Stop, Meaning: "The save needs a game without mods, and the install has some.",
@@ -145,6 +157,10 @@ var table = []Info{
 		Effect: "Where two mods change the same thing, the other one wins now.", Remedy: "Put the order back.", Example: "deep-tides was loaded before rope-and-tar"},
 	{Code: ModsUnknown, Severity: Unknown, Meaning: "Nothing known says which mods the save needs.",
 		Effect: "Unknown.", Remedy: "Say it, if you know it.", Do: problem.Do("needs", "SAVE").With("state", "mod NAME").Or(problem.Do("needs", "SAVE").With("state", "clean")), Example: "nothing says which mods it was made with"},
+	{Code: ModElsewhere, Severity: Stop, Meaning: "The save wants the mod to be loaded from another folder than the one it lies in.",
+		Effect: "The game does not load the mod.", Remedy: "Install the mod into the folder that is named.", Example: "moss: the save loads it from mods, it lies in share"},
+	{Code: ModTwice, Severity: Stop, Meaning: "The same mod lies in two folders, and the game does not start with that.",
+		Effect: "The game stops before it loads the save.", Remedy: "Remove one of the two.", Example: "moss lies in mods/moss and in share/moss"},
 	{Code: ModHidden, Severity: Note, Meaning: "The same mod lies in two folders; the game uses the one named.",
 		Effect: "The other one is never loaded.", Remedy: "Remove the one you do not want.", Example: "rope-and-tar in mods/old is hidden by mods/rope"},
 	{Code: RequirementMissing, Severity: Risk, Meaning: "A mod of the install needs another one that is missing, switched off or too old.",

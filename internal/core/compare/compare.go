@@ -41,6 +41,8 @@ type Side struct {
 	Save *facts.Save
 
 	inside contents     // its files, or nil
+	own    bool         // of an install: each save has a mod set of its own
+	base   []string     // of an install: ids of the game's own content, in lower case
 	close  func() error // nil where there is nothing to close
 }
 
@@ -99,6 +101,7 @@ func Compare(ctx context.Context, h *home.Home, a, b string) (*Comparison, error
 	c := &Comparison{A: x, B: y}
 	if x.Mods != nil && y.Mods != nil {
 		c.Mods = slices.DeleteFunc(modlist.Compare(x.Mods, y.Mods), func(m modlist.Change) bool { return m.What == "reordered" }) // Moved says it
+		c.Mods = slices.DeleteFunc(c.Mods, func(m modlist.Change) bool { return beside(x, y, m) || beside(y, x, m) })
 		if x.Ordered && y.Ordered {
 			c.Moved = modlist.Moved(x.Mods, y.Mods)
 		}
@@ -113,6 +116,21 @@ func Compare(ctx context.Context, h *home.Home, a, b string) (*Comparison, error
 		return nil, problem.Usage(nil, "%s and %s have nothing in common that could be compared", x.Name, y.Name)
 	}
 	return c, err
+}
+
+// beside reports whether a mod is in just one of a save and an install without that being a difference: where saves have their own sets, one that is
+// installed besides, and the game's own content, which is always on.
+func beside(saved, installed *Side, m modlist.Change) bool {
+	if saved.Save == nil || installed.Save != nil {
+		return false
+	}
+	has := func(list []modlist.Listed) bool {
+		return slices.ContainsFunc(list, func(l modlist.Listed) bool { return strings.EqualFold(l.ID, m.Mod.ID) })
+	}
+	if !has(saved.Mods) {
+		return installed.own
+	}
+	return !has(installed.Mods) && slices.Contains(installed.base, strings.ToLower(m.Mod.ID))
 }
 
 // end frees what a side holds open; nothing was written.
@@ -187,6 +205,12 @@ func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
 		return nil, err
 	}
 	side := &Side{Name: st.Called, Version: st.Version, Mods: append([]modlist.Listed{}, st.List...), Ordered: st.Mods.Ordered, Saves: []SideSave{}}
+	side.own = in.Game.PerSaveMods()
+	for _, m := range st.Mods.Mods {
+		if m.Kind.Base {
+			side.base = append(side.base, strings.ToLower(m.ID))
+		}
+	}
 	for _, s := range st.Saves {
 		side.Saves = append(side.Saves, SideSave{s.Place(), fmt.Sprintf("%s %q", s.Called(), s.Title()), s.Digest, s.Modified})
 	}

@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/form"
@@ -40,7 +43,7 @@ func (f *Found) Words() []string {
 	c := f.Candidate
 	words := []string{c.Label, path.Base(c.Name), c.Name, f.Facts.Title()}
 	if c.Doubtful {
-		words = append([]string{f.Kind.ID}, words...)
+		words = append([]string{f.Kind.ID}, append(words, f.Kind.ID+":"+c.Name)...)
 	}
 	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
 }
@@ -179,9 +182,7 @@ func (d *Download) needs(ctx context.Context, h *home.Home, f *Found) error {
 	if f.Digest.IsZero() {
 		return nil
 	}
-	if e := written(f.Facts, h.Now()); e != nil {
-		f.fresh = append(f.fresh, *e)
-	}
+	f.fresh = append(f.fresh, written(f.Game, f.Facts, h.Now()))
 	if e := d.cameWith(h, f); e != nil {
 		f.fresh = append(f.fresh, *e)
 	}
@@ -223,7 +224,20 @@ func (f *Found) Learnt() Learnt {
 
 // Mods finds the mods of a game in the download.
 func (d *Download) Mods(ctx context.Context, g *game.Description) []*mod.Mod {
-	return mod.InDownload(ctx, g, d.FS, d.Entries)
+	found := mod.InDownload(ctx, g, d.FS, d.Entries)
+	name := filepath.Base(d.File)
+	archive := func(m game.Mod) bool {
+		return m.Unit == game.UnitFile && !m.Base && (m.Is != nil || m.Name == "" || doublestar.MatchUnvalidated(m.Name, name))
+	}
+	if len(found) > 0 || d.Kind != "zip" || len(d.Hazards) > 0 || !slices.ContainsFunc(g.Mods, archive) {
+		return found
+	}
+	whole, err := d.AsFile() // a mod may be an archive itself
+	if err != nil {
+		return nil
+	}
+	defer whole.Close()
+	return mod.InDownload(ctx, g, whole.FS, whole.Entries)
 }
 
 // Around reports whether an entry is an archive that a save lies in, or lies in an archive that is the save.

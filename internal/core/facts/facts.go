@@ -297,7 +297,7 @@ func (g gathering) orphans() error {
 			return err
 		}
 		for _, e := range files {
-			if id, ofMod := group.ModOf(e.Path); ofMod && !g.HasMod(id) {
+			if id, by, ofMod := group.ModOf(e.Path); ofMod && !g.HasMod(id, by) {
 				g.Orphans = append(g.Orphans, Orphan{group.Dir, e.Path, id})
 			}
 		}
@@ -305,9 +305,14 @@ func (g gathering) orphans() error {
 	return nil
 }
 
-// HasMod reports whether a mod of that id is installed, on or off.
-func (st *State) HasMod(id string) bool {
-	return slices.ContainsFunc(st.Mods.Mods, func(m *mod.Mod) bool { return strings.EqualFold(m.ID, id) })
+// HasMod reports whether a mod of that id is installed, on or off; or, where by is a field, one of which that field says it.
+func (st *State) HasMod(id, by string) bool {
+	return slices.ContainsFunc(st.Mods.Mods, func(m *mod.Mod) bool {
+		if by != "" {
+			return strings.EqualFold(m.Fields[by], id)
+		}
+		return strings.EqualFold(m.ID, id)
+	})
 }
 
 func (g gathering) requirements() error {

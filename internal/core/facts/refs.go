@@ -2,6 +2,7 @@ package facts
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -13,6 +14,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/refer"
@@ -26,6 +28,7 @@ type references struct {
 	all    map[string]game.Added // by the mod's id
 	digest tree.Digest           // of all identifiers
 	titles map[string]string     // of mods whose identifiers are known, by their ids in lower case
+	partly map[string]bool       // ids, in lower case, of which not all identifiers are known: nothing found does not mean that nothing is there
 	finder *refer.Finder         // see find
 }
 
@@ -42,14 +45,14 @@ func (g gathering) identifiers() error {
 	now := map[string]game.Added{}
 	titles := map[string]string{}
 	for _, m := range g.Mods.Mods {
-		if !m.Kind.Base && len(m.Adds.Exact)+len(m.Adds.Prefixes) > 0 {
+		if !m.Kind.Base && len(m.Adds.Exact)+len(m.Adds.Prefixes)+len(m.Adds.Suffixes) > 0 {
 			now[m.ID] = m.Adds
 			titles[m.ID] = m.Name()
 		}
 	}
 	g.Learnt.Identifiers = map[string]game.Added{}
 	for id, added := range now {
-		if old, ok := known[id]; !ok || !slices.Equal(old.Exact, added.Exact) || !slices.Equal(old.Prefixes, added.Prefixes) {
+		if old, ok := known[id]; !ok || !slices.Equal(old.Exact, added.Exact) || !slices.Equal(old.Prefixes, added.Prefixes) || !slices.Equal(old.Suffixes, added.Suffixes) {
 			g.Learnt.Identifiers[id] = added
 		}
 	}
@@ -74,33 +77,24 @@ func newReferences(d *game.Description, all map[string]game.Added, titles map[st
 	return r
 }
 
-// with is r with the mods that a save lists and of which nothing else is known: where the game's mods name their things by their own id,
-// that is enough to count them.
-func (r *references) with(listed []game.Item) *references {
-	var prefixes []string
-	for i := range r.game.Mods {
-		for _, a := range r.game.Mods[i].Adds {
-			if strings.Contains(a.Prefix, "{id}") && !slices.Contains(prefixes, a.Prefix) {
-				prefixes = append(prefixes, a.Prefix)
-			}
-		}
-	}
-	if len(prefixes) == 0 {
-		return r
-	}
+// with is r with the mods that a save of a kind lists and of which nothing else is known: where all the mods that they may be name their things by
+// their own id, that is enough to count them.
+func (r *references) with(kind *game.Save, listed []field.Item) *references {
 	var more map[string]game.Added
+	partly := map[string]bool{}
 	for _, item := range listed {
 		if _, known := r.titles[strings.ToLower(item.ID)]; known {
+			continue
+		}
+		added, whole := byID(r.game.MayBe(kind, item.Expects), item.ID)
+		if len(added.Prefixes)+len(added.Suffixes) == 0 {
 			continue
 		}
 		if more == nil {
 			more = maps.Clone(r.all)
 		}
-		var added game.Added
-		for _, p := range prefixes {
-			added.Prefixes = append(added.Prefixes, strings.ReplaceAll(p, "{id}", item.ID))
-		}
 		more[item.ID] = added
+		partly[strings.ToLower(item.ID)] = !whole
 	}
 	if more == nil {
 		return r
@@ -109,7 +103,37 @@ func (r *references) with(listed []game.Item) *references {
 	for id := range r.all {
 		titles[id] = r.titles[strings.ToLower(id)]
 	}
-	return newReferences(r.game, more, titles)
+	all := newReferences(r.game, more, titles)
+	all.partly = partly
+	return all
+}
+
+// byID are the identifiers of a mod of which only the id is known; whole is false where a kind that it may be has others.
+func byID(kinds []*game.Mod, id string) (added game.Added, whole bool) {
+	whole = len(kinds) > 0
+	add := func(list []string, template string) []string {
+		if text := strings.ReplaceAll(template, "{id}", id); text != "" && !slices.Contains(list, text) {
+			return append(list, text)
+		}
+		return list
+	}
+	for _, k := range kinds {
+		whole = whole && len(k.Adds) > 0
+		for _, a := range k.Adds {
+			for _, t := range []struct {
+				template string
+				into     *[]string
+			}{{a.Prefix, &added.Prefixes}, {a.Suffix, &added.Suffixes}} {
+				if strings.Contains(t.template, "{id}") && !strings.Contains(t.template, "{field:") {
+					*t.into = add(*t.into, t.template)
+				} else if t.template != "" {
+					whole = false
+				}
+			}
+			whole = whole && a.In == ""
+		}
+	}
+	return added, whole
 }
 
 // find is the finder, built at first need.
@@ -117,35 +141,45 @@ func (r *references) find() *refer.Finder {
 	if r.finder == nil {
 		var list []refer.Identifiers
 		for _, id := range slices.Sorted(maps.Keys(r.all)) {
-			list = append(list, refer.Identifiers{Mod: id, Exact: r.all[id].Exact, Prefixes: r.all[id].Prefixes})
+			list = append(list, refer.Identifiers{Mod: id, Exact: r.all[id].Exact, Prefixes: r.all[id].Prefixes, Suffixes: r.all[id].Suffixes})
 		}
 		r.finder = refer.New(list)
 	}
 	return r.finder
 }
 
-// count looks through one save; files are all its files, relative to fsys. What cannot be read is not counted: the save is damaged then,
-// and that is said elsewhere.
-func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (refer.Counts, error) {
-	counts := refer.Counts{}
+// referred is how often a save refers to mods.
+type referred struct {
+	Counts refer.Counts
+	// Whole tells that all places in which identifiers may stand were there and looked through: only then nothing found means that nothing is there.
+	Whole bool
+}
+
+// count looks through one save; files are all its files, relative to fsys.
+func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (referred, error) {
+	found := referred{refer.Counts{}, true}
 	for _, ref := range r.game.References {
 		declared, ok := kind.Files[ref.In]
-		if !ok || ref.Save != "" && ref.Save != kind.ID {
+		if ref.Save != "" && ref.Save != kind.ID {
 			continue
 		}
-		for _, file := range save.FilesOf(kind, declared, name, files) {
-			if err := r.countIn(ctx, ref, declared, fsys, file, counts); err != nil {
-				return counts, fmt.Errorf("%s: %w", file, err)
+		in := save.FilesOf(kind, declared, name, files)
+		if !ok || len(in) == 0 { // such things may be kept elsewhere
+			found.Whole = false
+		}
+		for _, file := range in {
+			if err := r.countIn(ctx, ref, declared, fsys, file, found.Counts); err != nil {
+				return found, fmt.Errorf("%s: %w", file, err)
 			}
 		}
 	}
-	return counts, nil
+	return found, nil
 }
 
 // maxReferring bounds the content of one file that is looked through, unwrapped, in bytes.
 const maxReferring = 8 << 30
 
-func (r *references) countIn(ctx context.Context, ref game.Reference, declared game.File, fsys fs.FS, file string, counts refer.Counts) error {
+func (r *references) countIn(ctx context.Context, ref game.Reference, declared field.File, fsys fs.FS, file string, counts refer.Counts) error {
 	limits := form.Limits{Decoded: maxReferring}
 	if ref.At != "" {
 		row := 0
@@ -168,52 +202,87 @@ func (r *references) countIn(ctx context.Context, ref game.Reference, declared g
 	return r.find().Read(content, path.Base(file), counts)
 }
 
-// refer fills in how often a save of the install refers to each mod, as far as that is not remembered.
+// refer fills in how often a save of the install refers to each mod, as far as that is not remembered. That a place cannot be read through is a
+// problem of the save.
 func (g gathering) refer(s *Save) {
 	if g.refs == nil || s.Facts.Problem != nil || s.Unread != nil {
 		return
 	}
-	s.refs = g.refs.with(s.Facts.Mods)
-	s.Refs = refer.Counts{}
+	s.refs = g.refs.with(s.Kind, s.Facts.Mods)
+	s.Refs = referred{}
 	g.h.Hasher.Once(s.Path()+"\x00references", s.refs.digest, s.Folder.Path, slices.Values(s.Files), &s.Refs, func() bool {
 		var err error
 		s.Refs, err = s.refs.count(g.ctx, s.Kind, tree.DirFS(s.Folder.Path), s.Name, s.Paths())
-		if err != nil {
-			g.h.Log.Warn("references not counted", "save", s.Name, "error", err)
-		}
+		s.notReferred(g.ctx, err)
 		return err == nil
 	})
+}
+
+// notReferred notes why a save could not be looked through.
+func (s *Save) notReferred(ctx context.Context, err error) {
+	if err != nil && ctx.Err() == nil && !errors.Is(err, form.ErrTooLarge) {
+		s.Facts.Problem = err
+	}
+	if err != nil {
+		s.refs = nil
+	}
 }
 
 // Required are the needs of a save as a check takes them, with what it refers to.
 func (st *State) Required(s *Save) check.Needs {
 	c := s.Needs.ForCheck(st.Mods.Ordered)
-	c.Build = s.Facts.Fields["build"].Raw
-	if s.refs == nil || s.Refs == nil {
+	c.Build, c.Format, c.Unmapped = s.Facts.Fields["build"].Raw, s.Facts.Fields["format"].Raw, s.Facts.Fields["version"].Unmapped
+	c.Fields = map[string]string{}
+	for id, v := range s.Facts.Fields {
+		if v.Unmapped == "" {
+			c.Fields[id] = v.Raw
+		}
+	}
+	for i := range c.Mods {
+		c.Mods[i].Kind, c.Mods[i].Affects = alike(st.Install.Game.MayBe(s.Kind, c.Mods[i].In))
+	}
+	if s.refs == nil || s.Refs.Counts == nil {
 		return c
 	}
 	byID := map[string]refer.Count{}
-	for id, n := range s.Refs {
+	for id, n := range s.Refs.Counts {
 		byID[strings.ToLower(id)] = n
 	}
 	for i := range c.Mods {
 		id := strings.ToLower(c.Mods[i].ID)
-		if _, c.Mods[i].Counted = s.refs.titles[id]; c.Mods[i].Counted {
-			c.Mods[i].Refs = byID[id].N
-		}
+		_, known := s.refs.titles[id]
+		c.Mods[i].Refs = byID[id].N
+		c.Mods[i].Counted = known && (s.Refs.Whole && !s.refs.partly[id] || byID[id].N > 0)
 		delete(byID, id)
 	}
 	var rest []string
-	for id := range s.Refs {
+	for id := range s.Refs.Counts {
 		if _, ok := byID[strings.ToLower(id)]; ok {
 			rest = append(rest, id)
 		}
 	}
 	sort.Strings(rest)
 	for _, id := range rest {
-		c.Mods = append(c.Mods, check.Mod{ID: id, Title: s.refs.titles[strings.ToLower(id)], Refs: s.Refs[id].N, Counted: true, By: check.Referred})
+		m := check.Mod{ID: id, Title: s.refs.titles[strings.ToLower(id)], Refs: s.Refs.Counts[id].N, Counted: true, By: check.Referred}
+		m.Kind, m.Affects = alike(st.Install.Game.MayBe(s.Kind, ""))
+		c.Mods = append(c.Mods, m)
 	}
 	return c
+}
+
+// alike is what is known of a mod that may be of any of kinds: which it is where there is one, and what it affects where all affect the same.
+func alike(kinds []*game.Mod) (names []string, affects string) {
+	for i, k := range kinds {
+		if i == 0 {
+			names, affects = k.Names(), k.Affects
+			continue
+		}
+		names = nil
+		if k.Affects != affects {
+			return nil, ""
+		}
+	}
+	return names, affects
 }
 
 // Refer counts how often a save of a download refers to the mods that the install knows of; files are in fsys, and name is the save's path
@@ -222,8 +291,9 @@ func (st *State) Refer(ctx context.Context, s *Save, fsys fs.FS, name string, fi
 	if st.refs == nil || s.Facts.Problem != nil {
 		return nil
 	}
+	s.refs = st.refs.with(s.Kind, s.Facts.Mods)
 	var err error
-	s.refs = st.refs.with(s.Facts.Mods)
 	s.Refs, err = s.refs.count(ctx, s.Kind, fsys, name, files)
-	return err
+	s.notReferred(ctx, err)
+	return ctx.Err()
 }

@@ -18,7 +18,6 @@ import (
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
-	"ostrov/internal/core/refer"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 )
@@ -27,8 +26,8 @@ import (
 type Save struct {
 	*save.Save
 	Needs logbook.Needs
-	// Refs is how often it refers to each mod; nil where that was not looked for.
-	Refs refer.Counts
+	// Refs is how often it refers to each mod; its Counts are nil where that was not looked for.
+	Refs referred
 	// Unread is why its content could not be read through, or nil.
 	Unread error
 	// Line is the playthrough that it belongs to; "" where unassigned.
@@ -63,7 +62,7 @@ func (s *Save) Broken() string {
 		return "empty"
 	case s.Shrank != nil:
 		return "cut"
-	case s.Unread != nil && !s.BeingWritten(), s.Facts.Problem != nil:
+	case s.Unread != nil && !s.BeingWritten(), s.Facts.Damaged():
 		return "damaged"
 	}
 	return ""
@@ -105,9 +104,10 @@ func (s *Save) Identifiers(id string) (known bool, count int) {
 		return false, 0
 	}
 	_, known = s.refs.titles[strings.ToLower(id)]
-	for other, c := range s.Refs {
+	known = known && s.Refs.Whole && !s.refs.partly[strings.ToLower(id)]
+	for other, c := range s.Refs.Counts {
 		if strings.EqualFold(other, id) {
-			count = c.N
+			count, known = c.N, true
 		}
 	}
 	return known, count
@@ -118,9 +118,7 @@ func (s *Save) Identifiers(id string) (known bool, count int) {
 func (g gathering) learn(s *Save, before logbook.Place) {
 	now := g.h.Now()
 	g.Learnt.States = append(g.Learnt.States, logbook.State{Digest: s.Digest, Game: g.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size})
-	if e := written(s.Facts, now); e != nil {
-		s.fresh = append(s.fresh, *e)
-	}
+	s.fresh = append(s.fresh, written(g.Install.Game, s.Facts, now))
 	if !before.Digest.IsZero() && before.Digest != s.Digest {
 		s.fresh = append(s.fresh, logbook.Evidence{Kind: check.Descends, At: now, Parent: before.Digest, Across: g.across(before, s.under)})
 	}
@@ -194,20 +192,21 @@ func (g gathering) inferred(s *Save, now time.Time) *logbook.Evidence {
 	return &e
 }
 
-// written is what a save says of itself as evidence, or nil where it says nothing.
-func written(said save.Facts, now time.Time) *logbook.Evidence {
-	e := logbook.Evidence{Kind: check.Written, At: now, Version: said.Version()}
+// written is what a save says of itself as evidence, perhaps nothing.
+func written(d *game.Description, said save.Facts, now time.Time) logbook.Evidence {
+	e := logbook.Evidence{Kind: check.Written, At: now, Version: said.Version(), Reading: d.Digest.Hex()[:16]}
 	if said.ModsKnown {
 		e.Mods = []modlist.Needed{}
 		for _, item := range said.Mods {
-			d, _ := tree.ParseDigest(item.Digest) // another algorithm's is of no use here
-			e.Mods = append(e.Mods, modlist.Needed{Listed: modlist.Listed{ID: item.ID, Version: item.Version, Title: item.Title, Digest: d, On: true}})
+			need := modlist.Needed{Listed: modlist.Listed{ID: item.ID, Version: item.Version, Title: item.Title, On: true}, Range: item.Range, From: item.Expects}
+			var err error
+			if need.Digest, err = tree.ParseDigest(item.Digest); err != nil { // it is the game's own
+				need.Own = strings.ToLower(item.Digest)
+			}
+			e.Mods = append(e.Mods, need)
 		}
 	}
-	if e.Version == "" && e.Mods == nil {
-		return nil
-	}
-	return &e
+	return e
 }
 
 // InferMods are the mods that were installed when a save was written, as far as times on disk tell: those of which anything is younger

@@ -2,18 +2,25 @@ package form
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
 )
 
 // BlockPatterns say how the form blocks is written, line by line, where its usual ways do not fit: open names a block by its group name,
-// close ends one, and pair has the groups key and value. All or none are given.
-type BlockPatterns struct{ Open, Close, Pair string }
+// close ends one, and pair has the groups key and value. All or none are given. Indent says that depth is told by indentation instead.
+type BlockPatterns struct {
+	Open, Close, Pair string
+	Indent            bool
+}
 
 func (p BlockPatterns) check() error {
-	if p == (BlockPatterns{}) {
+	if p == (BlockPatterns{}) || p == (BlockPatterns{Indent: true}) {
 		return nil
+	}
+	if p.Indent {
+		return errors.New("indent goes without open, close and pair")
 	}
 	for _, one := range []struct {
 		what, pattern string
@@ -52,7 +59,9 @@ func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
 		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
 	}
 	read := r.usual
-	if patterns != (BlockPatterns{}) {
+	if patterns.Indent {
+		read = r.indented
+	} else if patterns != (BlockPatterns{}) {
 		read = func() error { return r.lines(patterns) }
 	}
 	if err := read(); err != nil {

@@ -16,8 +16,6 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-
-	"golang.org/x/text/encoding/htmlindex"
 )
 
 // ErrTooLarge says that a file, unwrapped, exceeds Limits.
@@ -25,6 +23,9 @@ var ErrTooLarge = errors.New("too large to be read")
 
 // ErrDamaged says that a file is not what its layers or form say, or is cut short.
 var ErrDamaged = errors.New("damaged")
+
+// ErrUnknown says that a file is wrapped in a way that its description does not tell: it may be right.
+var ErrUnknown = errors.New("not understood")
 
 // Limits bound the reading of one file.
 type Limits struct {
@@ -130,13 +131,10 @@ func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query strin
 
 // Parse reads data, whose layers are peeled already. SQLite needs a file and is not parsed here.
 func Parse(data []byte, spec Spec) (Doc, error) {
-	if spec.Encoding != "" && spec.Form != "bytes" && spec.Form != "chunks" {
-		enc, err := htmlindex.Get(spec.Encoding)
-		if err != nil {
-			return nil, fmt.Errorf("encoding %q: %w", spec.Encoding, err)
-		}
-		if data, err = enc.NewDecoder().Bytes(data); err != nil {
-			return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, spec.Encoding, err)
+	if spec.Form != "bytes" && spec.Form != "chunks" {
+		var err error
+		if data, err = decode(data, spec.Encoding); err != nil {
+			return nil, err
 		}
 	}
 	switch large := len(data) > largeText; spec.Form {
@@ -180,8 +178,8 @@ func CheckSpec(spec Spec) error {
 		return fmt.Errorf("no form %q; there are %s", spec.Form, strings.Join(Forms, ", "))
 	}
 	if spec.Encoding != "" {
-		if _, err := htmlindex.Get(spec.Encoding); err != nil {
-			return fmt.Errorf("no encoding %q", spec.Encoding)
+		if err := checkEncoding(spec.Encoding); err != nil {
+			return err
 		}
 	}
 	if spec.Form == "chunks" {

@@ -117,7 +117,7 @@ func TestPeel(t *testing.T) {
 }
 
 func TestPeelByTag(t *testing.T) {
-	l := Layers{Tag: &Tag{0, 4, map[string][]Layer{
+	l := Layers{Tag: &Tag{Strict: true, From: 0, To: 4, Chains: map[string][]Layer{
 		"GZIP": {{"skip", "4"}, {"gzip", ""}}, "RAW0": {{"skip", "4"}},
 	}}}
 	for _, c := range []struct{ in, want string }{
@@ -164,7 +164,7 @@ func TestWrapIsTheReverseOfPeel(t *testing.T) {
 		require.NoError(t, err, c.names)
 		assert.Equal(t, content, string(got), c.names)
 	}
-	tagged := Layers{Tag: &Tag{0, 4, map[string][]Layer{"GZIP": {{"skip", "4"}, {"gzip", ""}}, "RAW0": {{"skip", "4"}}}}}
+	tagged := Layers{Tag: &Tag{To: 4, Chains: map[string][]Layer{"GZIP": {{"skip", "4"}, {"gzip", ""}}, "RAW0": {{"skip", "4"}}}}}
 	file, err := tagged.Wrap([]byte("new"), []byte("RAW0before"))
 	require.NoError(t, err)
 	assert.Equal(t, "RAW0new", string(file))
@@ -286,12 +286,12 @@ func TestQueries(t *testing.T) {
 		{"json", content, "$.version", "1.10", true},
 		{"json", content, "$.deep.on", "true", true},
 		{"json", content, "$.deep.none", "", false},
-		{"json", content, "$.mods[*].id", "", false},
+		{"json", content, "$.mods[*].id", "a", true},
 		{"json", content, "$.mods[?(@.id == 'a')].v", "1", true},
 		{"json", "\xef\xbb\xbf{\"a\":1}", "$.a", "1", true},
 		{"xml", xmlText, "/bay/@title", "North & South", true},
 		{"xml", xmlText, "/bay/name", "Pip", true},
-		{"xml", xmlText, "/bay/cogs/cog/@id", "", false},
+		{"xml", xmlText, "/bay/cogs/cog/@id", "a", true},
 		{"xml", xmlText, "count(/bay/cogs/cog)", "2", true},
 		{"xml", xmlText, "/bay/@none", "", false},
 		{"ini", iniText, "top", "1", true},

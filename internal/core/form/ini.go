@@ -15,6 +15,7 @@ type iniDoc []iniEntry
 // iniEntry is one key: a line "key = value", "key: value", or a key alone, whose value is "true".
 type iniEntry struct {
 	section, key, value string
+	alone               bool // it is asked for in its section, by its key alone
 	// from and to are where the value stands, in bytes of the file; from is -1 where the line is a key alone.
 	from, to int
 }
@@ -38,6 +39,7 @@ func parseINI(data []byte) (iniDoc, error) {
 		case t == "" || t[0] == ';' || t[0] == '#':
 		case t[0] == '[' && strings.HasSuffix(t, "]"):
 			section = strings.TrimSpace(t[1 : len(t)-1])
+			doc = append(doc, iniEntry{section: section, from: -1})
 		default:
 			doc = append(doc, iniLine(section, line, at))
 		}
@@ -61,14 +63,31 @@ func iniLine(section, line string, at int) iniEntry {
 	if n := len(value); n > 1 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] {
 		value, from = value[1:n-1], from+1
 	}
-	return iniEntry{section, strings.TrimSpace(line[:i]), value, from, from + len(value)}
+	return iniEntry{section: section, key: strings.TrimSpace(line[:i]), value: value, from: from, to: from + len(value)}
+}
+
+// section is what stands in one section, whose keys are asked for without its name; ok is false where there is none of that name.
+func (d iniDoc) section(name string) (section iniDoc, ok bool) {
+	for _, e := range d {
+		if e.section == name {
+			ok = true
+			if e.key != "" {
+				e.alone = true
+				section = append(section, e)
+			}
+		}
+	}
+	return section, ok
 }
 
 // find returns the entries that a query names, in the order of the file.
 func (d iniDoc) find(query string) (found []iniEntry) {
 	section, key, dotted := strings.Cut(query, ".")
 	for _, e := range d {
-		if dotted && e.section == section && e.key == key || e.section == "" && e.key == query {
+		if e.key == "" { // a section's head
+			continue
+		}
+		if dotted && e.section == section && e.key == key && !e.alone || (e.section == "" || e.alone) && e.key == query {
 			found = append(found, e)
 		}
 	}
@@ -93,7 +112,10 @@ func (d iniDoc) Each(_ context.Context, query string) ([]Doc, error) {
 	at := map[[2]string]int{}
 	for _, e := range d {
 		name := e.key
-		if e.section != "" {
+		if e.key == "" {
+			continue
+		}
+		if e.section != "" && !e.alone {
 			name = e.section + "." + name
 		}
 		m := re.FindStringSubmatch(name)
@@ -101,13 +123,20 @@ func (d iniDoc) Each(_ context.Context, query string) ([]Doc, error) {
 			continue
 		}
 		if i, twice := at[[2]string{e.section, e.key}]; twice {
-			docs[i] = groups(re, m, e.value)
+			docs[i] = e.element(re, m)
 			continue
 		}
 		at[[2]string{e.section, e.key}] = len(docs)
-		docs = append(docs, groups(re, m, e.value))
+		docs = append(docs, e.element(re, m))
 	}
 	return docs, nil
+}
+
+// element is a key as an element of a list.
+func (e iniEntry) element(re *regexp.Regexp, m []string) matchDoc {
+	d := groups(re, m, e.value)
+	d["@key"] = e.key
+	return d
 }
 
 func (d iniDoc) Close() error { return nil }

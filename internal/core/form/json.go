@@ -69,7 +69,7 @@ func compileJSON(query string) (expr jp.Expr, err error) {
 
 func (d jsonDoc) Value(_ context.Context, query string) (string, bool, error) {
 	found, err := d.find(query)
-	if err != nil || len(found) != 1 {
+	if err != nil || len(found) == 0 {
 		return "", false, err
 	}
 	s, ok := jsonText(found[0])

@@ -28,8 +28,8 @@ type place struct{ from, to int }
 
 // These end a walk: the element that was asked for has been passed, or there are several where one is wanted.
 var (
-	errFound   = errors.New("found")
-	errSeveral = errors.New("several")
+	errFound  = errors.New("found")
+	errEnough = errors.New("enough")
 )
 
 func checkCount(docs []Doc) error {

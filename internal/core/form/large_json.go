@@ -227,21 +227,15 @@ func (d largeJSON) Value(ctx context.Context, query string) (text string, ok boo
 		}
 		return doc.Value(ctx, query)
 	}
-	var only place
-	found := 0
+	var first *place
 	err = d.text.find(d.at, steps, func(at place) error {
-		if only, found = at, found+1; found > 1 {
-			return errSeveral
-		}
-		return ctx.Err()
+		first = &at
+		return errEnough
 	})
-	if err == errSeveral || err == nil && found == 0 {
-		return "", false, nil
+	if err != nil && err != errEnough || first == nil {
+		return "", false, errors.Join(err, ctx.Err())
 	}
-	if err != nil {
-		return "", false, err
-	}
-	return d.text.scalar(only)
+	return d.text.scalar(*first)
 }
 
 func (d largeJSON) Each(ctx context.Context, query string) ([]Doc, error) {

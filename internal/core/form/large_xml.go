@@ -351,24 +351,19 @@ func (d largeXML) Value(ctx context.Context, query string) (string, bool, error)
 		}
 		return doc.Value(ctx, query)
 	}
-	var only xmlElement
+	var first *xmlElement
 	var attribute *string
-	found := 0
 	err := d.text.find(d.at, steps, func(e xmlElement, text *string) error {
-		if only, attribute, found = e, text, found+1; found > 1 {
-			return errSeveral
-		}
-		return ctx.Err()
+		first, attribute = &e, text
+		return errEnough
 	})
 	switch {
-	case err == errSeveral, err == nil && found == 0:
-		return "", false, nil
-	case err != nil:
-		return "", false, err
+	case err != nil && err != errEnough, first == nil:
+		return "", false, errors.Join(err, ctx.Err())
 	case attribute != nil:
 		return strings.TrimSpace(*attribute), true, nil
 	}
-	text, err := d.text.content(only)
+	text, err := d.text.content(*first)
 	return strings.TrimSpace(text), err == nil, err
 }
 

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
@@ -32,7 +33,7 @@ type Layer struct {
 
 // layerNames are the layers understood. Those that the second half names take something after a colon.
 var layerNames = []string{"auto", "gzip", "zlib", "deflate", "zstd", "lz4", "lzo", "xz", "bzip2", "base64",
-	"skip", "lines", "length", "xor", "zip", "checksum"}
+	"skip", "lines", "length", "xor", "zip", "checksum", "framed"}
 
 // Layers are the wrappings of a file, outermost first; or, with a tag, several such lists of which the file's first bytes choose one.
 type Layers struct {
@@ -44,6 +45,7 @@ type Layers struct {
 type Tag struct {
 	From, To int // byte offsets
 	Chains   map[string][]Layer
+	Strict   bool // a tag that is not in Chains is damage; else it is not understood
 }
 
 // maxTag bounds how far into a file a tag may reach, in bytes.
@@ -66,9 +68,11 @@ func ParseLayer(s string) (Layer, error) {
 			err = fmt.Errorf("layer %q: %s takes a number", s, name)
 		}
 	case "zip":
-		if arg == "" {
-			err = fmt.Errorf("layer %q: zip takes the name of an entry", s)
+		if arg == "" || !doublestar.ValidatePattern(arg) {
+			err = fmt.Errorf("layer %q: zip takes the name of an entry, or a glob", s)
 		}
+	case "framed":
+		_, err = parseFrames(arg)
 	case "length":
 		_, err = lengthType(arg)
 	case "xor":
@@ -150,7 +154,11 @@ func (l Layers) chainFor(head []byte) ([]Layer, error) {
 	tag := string(head[l.Tag.From:l.Tag.To])
 	chain, ok := l.Tag.Chains[tag]
 	if !ok {
-		return nil, fmt.Errorf("%w: begins with %q instead of %s", ErrDamaged, tag, strings.Join(l.Tag.names(), " or "))
+		what := ErrUnknown
+		if l.Tag.Strict {
+			what = ErrDamaged
+		}
+		return nil, fmt.Errorf("%w: begins with %q instead of %s", what, tag, strings.Join(l.Tag.names(), " or "))
 	}
 	return chain, nil
 }
@@ -190,7 +198,7 @@ func (t *Tag) names() []string {
 }
 
 func damaged(layer string, err error) error {
-	if errors.Is(err, ErrTooLarge) || errors.Is(err, ErrDamaged) {
+	if errors.Is(err, ErrTooLarge) || errors.Is(err, ErrDamaged) || errors.Is(err, ErrUnknown) {
 		return err
 	}
 	if errors.Is(err, zstd.ErrWindowSizeExceeded) || errors.Is(err, zstd.ErrDecoderSizeExceeded) {
@@ -254,6 +262,13 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 		return &xored{r: r, key: key}, nil, nil
 	case "zip":
 		return l.zipEntry(r, limits)
+	case "framed":
+		f, err := parseFrames(l.Arg)
+		if err != nil {
+			return nil, nil, err
+		}
+		f.r, f.limits = bufio.NewReader(r), limits
+		return f, nil, nil
 	}
 	whole, err := readAtMost(r, limits.Decoded)
 	if err != nil {
@@ -366,7 +381,7 @@ func (l Layer) zipEntry(r io.Reader, limits Limits) (io.Reader, func(), error) {
 		return nil, nil, err
 	}
 	for _, f := range z.File {
-		if f.Name == l.Arg {
+		if f.Name == l.Arg || doublestar.MatchUnvalidated(l.Arg, f.Name) {
 			entry, err := f.Open()
 			return entry, nil, err
 		}

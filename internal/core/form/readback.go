@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -23,6 +24,11 @@ func readBack(spec Spec, data, written []byte, query, value string) error {
 	got, found, err := doc.Value(ctx, query)
 	if err != nil {
 		return err
+	}
+	if spec.Form == "json" || spec.Form == "xml" { // reading takes the first of several; a game may take the last
+		if all, err := doc.Each(ctx, query); err != nil || len(all) > 1 {
+			return errors.Join(err, severalValues(query))
+		}
 	}
 	if !(found || value == "") || !sameValue(spec.Form, query, got, value) {
 		return fmt.Errorf("%s would read %q, not %q: %w", query, got, value, ErrNotWritable)

@@ -119,8 +119,11 @@ func checkSelect(query string) error {
 }
 
 func (d *sqliteDoc) Value(ctx context.Context, query string) (string, bool, error) {
-	rows, err := d.rows(ctx, query, 2)
-	if err != nil || len(rows) != 1 {
+	rows, err := d.rows(ctx, query, 1)
+	if errors.Is(err, ErrUnknown) { // what the query asks for is not there
+		return "", false, nil
+	}
+	if err != nil || len(rows) == 0 {
 		return "", false, err
 	}
 	return rows[0].first()
@@ -215,6 +218,9 @@ func (d *sqliteDoc) blobs(ctx context.Context, query string, visit func([]byte) 
 func sqliteError(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fmt.Errorf("%w: a query took longer than %v", ErrTooLarge, sqliteTime)
+	}
+	if text := err.Error(); strings.Contains(text, "no such table") || strings.Contains(text, "no such column") {
+		return fmt.Errorf("%w: %v", ErrUnknown, err)
 	}
 	return fmt.Errorf("%w: %v", ErrDamaged, err)
 }

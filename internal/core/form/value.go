@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -14,9 +15,11 @@ import (
 
 // Value is one value read from a file.
 type Value struct {
-	Raw  string    // as the file has it; rules compare this
-	Text string    // as people read it
-	Time time.Time // set where the value is a time
+	Raw  string // as it is compared: what the file has, unwrapped and mapped
+	Text string // as people read it
+	// Unmapped is what the file has where the description does not say what it means; then Raw is "".
+	Unmapped string
+	Time     time.Time // set where the value is a time
 	// Duration is set where the value is a span of time.
 	Duration time.Duration
 }
@@ -33,7 +36,7 @@ func ParseConversion(s string) (Conversion, error) {
 	kind, arg, has := strings.Cut(s, ":")
 	c := Conversion{kind: kind}
 	switch kind {
-	case "", "int", "float", "seconds", "unix", "bool", "base64", "base64url", "hex":
+	case "", "int", "float", "seconds", "unix", "bool", "base64", "base64url", "hex", "hexbe", "hexle":
 		if has {
 			return c, fmt.Errorf("%q takes nothing after a colon", kind)
 		}
@@ -49,7 +52,7 @@ func ParseConversion(s string) (Conversion, error) {
 		}
 		c.layout = arg
 	default:
-		return c, fmt.Errorf("no conversion %q; there are int, float, seconds, ticks:N, unix, date:LAYOUT, bool, base64, base64url, hex", s)
+		return c, fmt.Errorf("no conversion %q; there are int, float, seconds, ticks:N, unix, date:LAYOUT, bool, base64, base64url, hex, hexbe, hexle", s)
 	}
 	return c, nil
 }
@@ -67,6 +70,7 @@ func (c Conversion) Convert(raw string) (Value, error) {
 			return wrong("a whole number")
 		}
 		v.Text = strconv.FormatInt(n, 10)
+		v.Raw = v.Text
 	case "float", "seconds", "ticks", "unix":
 		n, err := strconv.ParseFloat(strings.TrimSpace(raw), 64)
 		if err != nil || math.IsNaN(n) || math.Abs(n) > 1e15 {
@@ -105,8 +109,32 @@ func (c Conversion) Convert(raw string) (Value, error) {
 			return wrong("text in " + c.kind)
 		}
 		v.Text = string(b)
+		v.Raw = v.Text
+	case "hexbe", "hexle": // the bytes that a pattern matched in a file read as binary
+		b, err := asBytes(raw)
+		if err != nil {
+			return wrong("of single bytes: the file's encoding must be binary")
+		}
+		if c.kind == "hexle" {
+			slices.Reverse(b)
+		}
+		v.Raw = hex.EncodeToString(b)
+		v.Text = v.Raw
 	}
 	return v, nil
+}
+
+// Encode is what a file has for a text: the reverse of Convert, of what packs texts.
+func (c Conversion) Encode(text string) string {
+	switch c.kind {
+	case "base64":
+		return base64.StdEncoding.EncodeToString([]byte(text))
+	case "base64url":
+		return base64.RawURLEncoding.EncodeToString([]byte(text))
+	case "hex":
+		return hex.EncodeToString([]byte(text))
+	}
+	return text
 }
 
 func span(v Value, seconds float64, wrong func(string) (Value, error)) (Value, error) {

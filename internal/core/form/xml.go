@@ -73,11 +73,7 @@ func (d xmlDoc) Value(_ context.Context, query string) (text string, ok bool, er
 		if !v.MoveNext() {
 			return "", false, nil
 		}
-		text = v.Current().Value()
-		if v.MoveNext() {
-			return "", false, nil // several are not one value
-		}
-		return strings.TrimSpace(text), true, nil
+		return strings.TrimSpace(v.Current().Value()), true, nil
 	case string:
 		return v, v != "", nil
 	case float64:

@@ -61,7 +61,7 @@ func TestFileGroups(t *testing.T) {
 		{"data-1", "p_lamp.json", "lamp", true},
 		{"data-1", "lamp.json", "", false},
 	} {
-		id, ofMod := byName[c.group].ModOf(c.path)
+		id, _, ofMod := byName[c.group].ModOf(c.path)
 		assert.Equal(t, c.ofMod, ofMod, c.path)
 		assert.Equal(t, c.mod, id, c.path)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 
 	"ostrov/internal/core/tree"
 )
@@ -24,7 +25,7 @@ func (in *Install) CheckBounds(ctx context.Context, forbidden []string) error {
 		if l.Path == in.Root {
 			return fmt.Errorf("folder %s: %s %w: it is the game itself", l.ID, l.Path, ErrOutOfBounds)
 		}
-		if why := in.outside(l.Path, l.Value != "" || l.Link != ""); why != "" {
+		if why := in.outside(l.Path, l.Value != "" || l.Link != "" || l.Managed && strings.HasPrefix(l.Folder.Path, "{game}/../")); why != "" {
 			return fmt.Errorf("folder %s: %s %w: %s", l.ID, l.Path, ErrOutOfBounds, why)
 		}
 		for _, f := range forbidden {

@@ -6,12 +6,14 @@
 package game
 
 import (
+	"context"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
@@ -19,31 +21,25 @@ import (
 // Language is the number of the description language understood.
 const Language = 1
 
-// TreeQuery is a query and the key that it stands at.
-type TreeQuery struct {
-	At    string `json:"at"`
-	Query string `json:"query"`
-}
-
 // Description tells about one game.
 type Description struct {
-	Ostrov   int               `toml:"ostrov" jsonschema:"required,description=number of the description language: 1"`
-	ID       string            `toml:"id" jsonschema:"required,pattern=^[a-z0-9-]+$,description=what the game is called in commands"`
-	Title    string            `toml:"title" jsonschema:"required"`
-	Editions []string          `toml:"editions" jsonschema:"description=named copies: a store's or a platform's"`
-	Version  Fields            `toml:"version" jsonschema:"description=the version of an install"`
-	Versions Versions          `toml:"versions"`
-	Install  InstallPart       `toml:"install" jsonschema:"required"`
-	Folders  []Folder          `toml:"folder" jsonschema:"required"`
-	Files    map[string]File   `toml:"file" jsonschema:"description=files of the install that fields are read from"`
-	Values   map[string]Fields `toml:"value" jsonschema:"description=single values for conditions and templates"`
-	Account  *Account          `toml:"account"`
-	Saves    []Save            `toml:"save"`
-	Mods     []Mod             `toml:"mod"`
-	Active   *Active           `toml:"active"`
-	Settings *Settings         `toml:"settings"`
-	Pictures *Pictures         `toml:"pictures"`
-	Rules    []Rule            `toml:"rule"`
+	Ostrov   int                     `toml:"ostrov" jsonschema:"required,description=number of the description language: 1"`
+	ID       string                  `toml:"id" jsonschema:"required,pattern=^[a-z0-9-]+$,description=what the game is called in commands"`
+	Title    string                  `toml:"title" jsonschema:"required"`
+	Editions []string                `toml:"editions" jsonschema:"description=named copies: a store's or a platform's"`
+	Version  field.Fields            `toml:"version" jsonschema:"description=the version of an install"`
+	Versions Versions                `toml:"versions"`
+	Install  InstallPart             `toml:"install" jsonschema:"required"`
+	Folders  []Folder                `toml:"folder" jsonschema:"required"`
+	Files    map[string]field.File   `toml:"file" jsonschema:"description=files of the install that fields are read from"`
+	Values   map[string]field.Fields `toml:"value" jsonschema:"description=single values for conditions and templates"`
+	Account  *Account                `toml:"account"`
+	Saves    []Save                  `toml:"save"`
+	Mods     []Mod                   `toml:"mod"`
+	Active   *Active                 `toml:"active"`
+	Settings *Settings               `toml:"settings"`
+	Pictures *Pictures               `toml:"pictures"`
+	Rules    []Rule                  `toml:"rule"`
 
 	References References `toml:"references" jsonschema:"description=where identifiers of mods occur in saves"`
 	Log        *Log       `toml:"log"`
@@ -51,11 +47,11 @@ type Description struct {
 	Requires   []Require  `toml:"require"`
 	Converts   []Convert  `toml:"convert"`
 
-	// File is the name the description was read from, for messages, and Digest that of its text.
+	// File is the name the description was read from, for messages, and Digest that of its text and of how it is read.
 	File   string      `toml:"-" json:"-"`
 	Digest tree.Digest `toml:"-" json:"-"`
 	// Trees are the queries that JSON and XML of more than 32 MiB cannot be asked; see form.Streams.
-	Trees []TreeQuery `toml:"-" json:"-"`
+	Trees []field.TreeQuery `toml:"-" json:"-"`
 
 	account *regexp.Regexp
 	rules   []check.Rule
@@ -63,9 +59,9 @@ type Description struct {
 
 // Versions says how the versions of a game sort.
 type Versions struct {
-	Order string   `toml:"order" jsonschema:"enum=numeric,enum=list"`
-	List  []string `toml:"list" jsonschema:"description=oldest first"`
-	Build Fields   `toml:"build" jsonschema:"description=the build of an install; with the save field build it tells apart what has the same version"`
+	Order string       `toml:"order" jsonschema:"enum=numeric,enum=list"`
+	List  []string     `toml:"list" jsonschema:"description=oldest first"`
+	Build field.Fields `toml:"build" jsonschema:"description=the build of an install; with the save field build it tells apart what has the same version"`
 }
 
 // Order is the order of the game's versions.
@@ -109,73 +105,10 @@ type ValueCond struct {
 	Matches string `toml:"matches" jsonschema:"description=an RE2 pattern for the whole value"`
 }
 
-// File declares a file once: where it is, how it is wrapped, what shape it has.
-type File struct {
-	Path     string `toml:"path" jsonschema:"required"`
-	Layers   Layers `toml:"layers"`
-	Form     string `toml:"form" jsonschema:"required,enum=blocks,enum=bytes,enum=chunks,enum=ini,enum=json,enum=lines,enum=sqlite,enum=text,enum=xml"`
-	Optional bool   `toml:"optional"`
-	Encoding string `toml:"encoding"`
-	Open     string `toml:"open" jsonschema:"description=for blocks: a pattern with the group name for a line that begins one"`
-	Close    string `toml:"close" jsonschema:"description=for blocks: a pattern for a line that ends one"`
-	Pair     string `toml:"pair" jsonschema:"description=for blocks: a pattern with the groups key and value"`
-	Chunk    string `toml:"chunk" jsonschema:"description=for chunks: what one is made of, such as tag:4 length:u32be"`
-	Record   string `toml:"record" jsonschema:"description=for chunks: what a record in one is made of, such as id:hex4 name:cstr"`
-	Personal bool   `toml:"personal" jsonschema:"description=it tells of the player; a parcel leaves it out where it is optional"`
-	Ends     string `toml:"ends" jsonschema:"description=an RE2 pattern for how a whole file ends; else it was cut short"`
-
-	ends *regexp.Regexp
-}
-
-// EndsWhole reports whether the end of a file's decoded content is how a whole one ends; every end is where the description does not say.
-func (f File) EndsWhole(end []byte) bool { return f.ends == nil || f.ends.Match(end) }
-
-// Spec is the file's wrapping and shape as package form takes it.
-func (f File) Spec() form.Spec {
-	return form.Spec{Layers: f.Layers.Layers, Form: f.Form, Encoding: f.Encoding,
-		Blocks: form.BlockPatterns{Open: f.Open, Close: f.Close, Pair: f.Pair}, Chunks: form.ChunkSpec{Chunk: f.Chunk, Record: f.Record}}
-}
-
-// Field is where one value stands.
-type Field struct {
-	In       string            `toml:"in" jsonschema:"description=a [file] id"`
-	At       string            `toml:"at" jsonschema:"description=a query of the file's form"`
-	FromName string            `toml:"from_name" jsonschema:"description=an RE2 pattern on the name of the file or folder; the value is its first group"`
-	As       string            `toml:"as"`
-	Split    string            `toml:"split" jsonschema:"description=the value is the first part before this text"`
-	Default  string            `toml:"default"`
-	Map      map[string]string `toml:"map" jsonschema:"description=raw value to what is shown"`
-	Personal bool              `toml:"personal" jsonschema:"description=it tells of the player; a parcel can blank it"`
-
-	pattern *regexp.Regexp
-	as      form.Conversion
-}
-
-// List is where several values stand: the elements that each names in the file, and inside an element the parts of it.
-type List struct {
-	In      string `toml:"in" jsonschema:"required"`
-	Each    string `toml:"each"`
-	At      string `toml:"at" jsonschema:"description=instead of each: one value that split takes apart"`
-	Split   string `toml:"split"`
-	ID      string `toml:"id"`
-	Version string `toml:"version"`
-	Title   string `toml:"title"`
-	Digest  string `toml:"digest"`
-	Range   string `toml:"range" jsonschema:"description=for needs: where the range of versions stands"`
-	On      string `toml:"on" jsonschema:"description=an RE2 pattern for the whole value of an element that counts as present"`
-	Empty   string `toml:"empty" jsonschema:"description=a query for what is there when the list is there and empty"`
-	// Required tells that a file without the list is damaged.
-	Required bool `toml:"required" jsonschema:"description=a file without the list is damaged"`
-	// Whole tells that the file itself is the list: without an entry it is an empty one.
-	Whole bool `toml:"-" json:"-"`
-
-	on *regexp.Regexp
-}
-
 // Account says how account folders are named and which one is the player's.
 type Account struct {
-	Pattern string `toml:"pattern" jsonschema:"required"`
-	Current Fields `toml:"current"`
+	Pattern string       `toml:"pattern" jsonschema:"required"`
+	Current field.Fields `toml:"current"`
 }
 
 // Units of saves and mods.
@@ -187,22 +120,22 @@ const (
 
 // Save is one [[save]]: a kind of save.
 type Save struct {
-	ID           string            `toml:"id" jsonschema:"required"`
-	Unit         string            `toml:"unit" jsonschema:"required,enum=file,enum=folder,enum=set"`
-	Folder       string            `toml:"folder" jsonschema:"required"`
-	Name         Strings           `toml:"name" jsonschema:"required,description=patterns that recognise and spell a save's name"`
-	Slots        *Slots            `toml:"slots"`
-	If           *Cond             `toml:"if"`
-	Companions   Companions        `toml:"companions"`
-	Ignore       []string          `toml:"ignore" jsonschema:"description=globs of files that are not part of the save"`
-	NoMods       bool              `toml:"no_mods" jsonschema:"description=saves of this kind do not depend on mods"`
-	WhileRunning string            `toml:"while_running" jsonschema:"enum=refuse,enum=others"`
-	Columns      []string          `toml:"columns" jsonschema:"description=fields to show in lists"`
-	Files        map[string]File   `toml:"file"`
-	Is           *Is               `toml:"is"`
-	Field        map[string]Fields `toml:"field"`
-	Mods         Lists             `toml:"mods"`
-	Owner        *Owner            `toml:"owner"`
+	ID           string                  `toml:"id" jsonschema:"required"`
+	Unit         string                  `toml:"unit" jsonschema:"required,enum=file,enum=folder,enum=set"`
+	Folder       string                  `toml:"folder" jsonschema:"required"`
+	Name         field.Strings           `toml:"name" jsonschema:"required,description=patterns that recognise and spell a save's name"`
+	Slots        *Slots                  `toml:"slots"`
+	If           *Cond                   `toml:"if"`
+	Companions   Companions              `toml:"companions"`
+	Ignore       []string                `toml:"ignore" jsonschema:"description=globs of files that are not part of the save"`
+	NoMods       bool                    `toml:"no_mods" jsonschema:"description=saves of this kind do not depend on mods"`
+	WhileRunning string                  `toml:"while_running" jsonschema:"enum=refuse,enum=others"`
+	Columns      []string                `toml:"columns" jsonschema:"description=fields to show in lists"`
+	Files        map[string]field.File   `toml:"file"`
+	Is           *Is                     `toml:"is"`
+	Field        map[string]field.Fields `toml:"field"`
+	Mods         field.Lists             `toml:"mods"`
+	Owner        *Owner                  `toml:"owner"`
 
 	names []*Name
 }
@@ -215,6 +148,16 @@ func (s *Save) CompanionsOf(name string) []string {
 		names[i] = strings.ReplaceAll(c, "*", stem)
 	}
 	return names
+}
+
+// Spell writes the name of a save with the captures given and the fields that field knows: by the first of the patterns that can be spelled.
+func (s *Save) Spell(captures map[string]string, field func(id string) string) (string, bool) {
+	for _, n := range s.names {
+		if name, ok := n.Spell(n.WithFields(captures, field)); ok {
+			return name, true
+		}
+	}
+	return "", false
 }
 
 // Names are the parsed patterns of Name.
@@ -242,48 +185,104 @@ type Owner struct {
 	At      string `toml:"at"`
 	As      string `toml:"as"`
 	Rewrite bool   `toml:"rewrite" jsonschema:"description=the value may be replaced by the player's own account"`
+
+	fields field.Fields
 }
+
+// Fields is where the owner stands.
+func (o *Owner) Fields() field.Fields { return o.fields }
 
 // Mod is one [[mod]]: a kind of mod.
 type Mod struct {
-	ID       string            `toml:"id" jsonschema:"required"`
-	Unit     string            `toml:"unit" jsonschema:"required,enum=file,enum=folder"`
-	Folder   string            `toml:"folder" jsonschema:"required"`
-	Name     string            `toml:"name" jsonschema:"description=a glob for the names of mods; * is all"`
-	Files    map[string]File   `toml:"file"`
-	Field    map[string]Fields `toml:"field"`
-	Needs    Lists             `toml:"needs"`
-	Optional Lists             `toml:"optional" jsonschema:"description=mods that it works with and can do without"`
-	Clashes  Lists             `toml:"clashes" jsonschema:"description=mods that it cannot be on with; the id * is all others"`
-	Adds     AddsList          `toml:"adds" jsonschema:"description=identifiers that it brings into saves"`
-	Affects  string            `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
-	Base     bool              `toml:"base" jsonschema:"description=the game's own content, listed like mods"`
-	Nested   bool              `toml:"nested" jsonschema:"description=a folder without the mod's files may be a pack of mods"`
-	Marker   []string          `toml:"marker" jsonschema:"description=files of which one must be in a folder for it to be a mod"`
-	Pack     []string          `toml:"pack" jsonschema:"description=with nested: files of which one in a folder makes it a pack"`
-	Settings *Beside           `toml:"settings" jsonschema:"description=settings files of mods; those whose mod is gone are named"`
-	Data     *Beside           `toml:"data" jsonschema:"description=what mods store beside saves; it belongs to the playthrough"`
+	ID       string                  `toml:"id" jsonschema:"required"`
+	Unit     string                  `toml:"unit" jsonschema:"required,enum=file,enum=folder"`
+	Folder   string                  `toml:"folder" jsonschema:"required"`
+	Name     string                  `toml:"name" jsonschema:"description=a glob for the names of mods; * is all"`
+	Files    map[string]field.File   `toml:"file"`
+	Field    map[string]field.Fields `toml:"field"`
+	Needs    field.Lists             `toml:"needs"`
+	Optional field.Lists             `toml:"optional" jsonschema:"description=mods that it works with and can do without"`
+	Clashes  field.Lists             `toml:"clashes" jsonschema:"description=mods that it cannot be on with; the id * is all others"`
+	Provides field.Lists             `toml:"provides" jsonschema:"description=other ids that it stands for"`
+	Was      field.Lists             `toml:"was" jsonschema:"description=ids that it had before"`
+	Is       *Is                     `toml:"is" jsonschema:"description=how it is recognised by its content; of the file . or the first declared file"`
+	Title    string                  `toml:"title" jsonschema:"description=what one is called: a campaign or a map"`
+	Twice    string                  `toml:"twice" jsonschema:"enum=stops,description=the same id in two folders keeps the game from starting; else the first folder decides"`
+	Digest   *OwnDigest              `toml:"digest" jsonschema:"description=the game's own digest of a mod that is one file"`
+	Adds     AddsList                `toml:"adds" jsonschema:"description=identifiers that it brings into saves"`
+	Affects  string                  `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
+	Base     bool                    `toml:"base" jsonschema:"description=the game's own content, listed like mods"`
+	Nested   bool                    `toml:"nested" jsonschema:"description=a folder without the mod's files may be a pack of mods"`
+	Marker   []string                `toml:"marker" jsonschema:"description=files of which one must be in a folder for it to be a mod"`
+	Pack     []string                `toml:"pack" jsonschema:"description=with nested: files of which one in a folder makes it a pack"`
+	Settings BesideList              `toml:"settings" jsonschema:"description=settings files of mods; those whose mod is gone are named"`
+	Data     BesideList              `toml:"data" jsonschema:"description=what mods store beside saves; it belongs to the playthrough"`
 }
 
 // Adds is where identifiers stand that a mod brings into saves: in its files, as a list, or all that begin with a prefix.
 type Adds struct {
-	In     string `toml:"in" jsonschema:"description=a file of the mod"`
-	Each   string `toml:"each"`
-	At     string `toml:"at"`
-	Split  string `toml:"split"`
-	ID     string `toml:"id"`
-	Prefix string `toml:"prefix" jsonschema:"description=how all its identifiers begin; {id} is the mod's id"`
+	In     string       `toml:"in" jsonschema:"description=a file of the mod"`
+	Each   string       `toml:"each"`
+	At     string       `toml:"at"`
+	Split  string       `toml:"split"`
+	ID     field.Column `toml:"id"`
+	Prefix string       `toml:"prefix" jsonschema:"description=how all its identifiers begin; {id} is the mod's id and {field:ID} a field of it"`
+	Suffix string       `toml:"suffix" jsonschema:"description=how all its identifiers end; templates as in prefix"`
 }
 
 // list is the part of it that reads a file.
-func (a Adds) list() List { return List{In: a.In, Each: a.Each, At: a.At, Split: a.Split, ID: a.ID} }
+func (a Adds) list() field.List {
+	return field.List{In: a.In, Each: a.Each, At: a.At, Split: a.Split, ID: a.ID}
+}
+
+// Added are the identifiers that a mod brings into saves: exact ones, and beginnings and endings of all that begin or end so.
+type Added struct{ Exact, Prefixes, Suffixes []string }
+
+// ReadAdds reads the identifiers that a mod brings into saves; {id} and {field:ID} are left for whoever knows what the mod says of itself.
+func ReadAdds(ctx context.Context, files *field.Files, adds []Adds) (Added, error) {
+	var all Added
+	for _, a := range adds {
+		if a.Prefix != "" {
+			all.Prefixes = append(all.Prefixes, a.Prefix)
+		}
+		if a.Suffix != "" {
+			all.Suffixes = append(all.Suffixes, a.Suffix)
+		}
+		if a.In == "" {
+			continue
+		}
+		items, _, err := files.List(ctx, field.Lists{a.list()})
+		if err != nil {
+			return all, err
+		}
+		for _, item := range items {
+			all.Exact = append(all.Exact, item.ID)
+		}
+	}
+	return all, nil
+}
+
+// Names are the id and the title of the kind, by which rules name it.
+func (m *Mod) Names() []string {
+	if m.Title == "" {
+		return []string{m.ID}
+	}
+	return []string{m.ID, m.Title}
+}
+
+// OwnDigest is a digest that the game itself takes of a part of a mod's file, and by which saves may name the mod.
+type OwnDigest struct {
+	MD5 string `toml:"md5" jsonschema:"required,description=FROM..TO in bytes; either may be left out"`
+
+	from, to int64
+}
 
 // Reference is where identifiers of mods occur in saves: in the whole of a file of the save, or in each value that a query names.
 type Reference struct {
-	Save   string `toml:"save" jsonschema:"description=the kind of save; all that have the file where it is left out"`
-	In     string `toml:"in" jsonschema:"required"`
-	At     string `toml:"at" jsonschema:"description=a query; of SQLite each row's first column"`
-	Layers Layers `toml:"layers" jsonschema:"description=around each value"`
+	Save   string       `toml:"save" jsonschema:"description=the kind of save; all that have the file where it is left out"`
+	In     string       `toml:"in" jsonschema:"required"`
+	At     string       `toml:"at" jsonschema:"description=a query; of SQLite each row's first column"`
+	Layers field.Layers `toml:"layers" jsonschema:"description=around each value"`
 }
 
 // Log is the game's or the loader's log of the last session.
@@ -327,11 +326,11 @@ type Convert struct {
 
 // Active is the file that says which mods are on, and in which order.
 type Active struct {
-	In    string `toml:"in" jsonschema:"required"`
-	Each  string `toml:"each" jsonschema:"required"`
-	ID    string `toml:"id"`
-	Off   string `toml:"off" jsonschema:"description=where an element says that it is off; any value but false and 0 means off"`
-	Order bool   `toml:"order" jsonschema:"description=the order of the elements is the load order"`
+	In    string       `toml:"in" jsonschema:"required"`
+	Each  string       `toml:"each" jsonschema:"required"`
+	ID    field.Column `toml:"id"`
+	Off   field.Column `toml:"off" jsonschema:"description=where an element says that it is off; any value but false and 0 means off"`
+	Order bool         `toml:"order" jsonschema:"description=the order of the elements is the load order"`
 }
 
 // Pictures are where the game puts the pictures that the player takes.
@@ -341,7 +340,8 @@ type Pictures struct {
 
 // Beside are files that a mod has outside its own folder.
 type Beside struct {
-	Files []string `toml:"files" jsonschema:"required,description=templates in whose last parts {id} is the id of the mod; the rest may be a glob"`
+	Files []string `toml:"files" jsonschema:"required,description=templates in whose last parts {id} is the id of the mod and {field:ID} a field of it; the rest may be a glob"`
+	Mod   string   `toml:"mod" jsonschema:"description=the id of the mod whose they are where their names do not tell"`
 }
 
 // Settings are the game's settings files.
@@ -353,18 +353,29 @@ type Settings struct {
 
 // Rule is one [[rule]].
 type Rule struct {
-	Save    string  `toml:"save" jsonschema:"description=a range of versions or newer or older or same"`
-	Game    string  `toml:"game" jsonschema:"description=a range of versions"`
-	On      string  `toml:"on" jsonschema:"description=a finding"`
-	Mod     string  `toml:"mod"`
-	Affects string  `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
-	Says    string  `toml:"says" jsonschema:"required,enum=fit,enum=risky,enum=unfit"`
-	Effect  string  `toml:"effect" jsonschema:"description=what the game does, observed"`
-	Edition string  `toml:"edition"`
-	If      *Cond   `toml:"if"`
-	Convert string  `toml:"convert" jsonschema:"description=a [[convert]] that helps"`
-	Unless  *Unless `toml:"unless"`
-	Instead string  `toml:"instead" jsonschema:"description=what to do to the game rather than to the save"`
+	Save    string   `toml:"save" jsonschema:"description=a range of versions or newer or older or same"`
+	Game    string   `toml:"game" jsonschema:"description=a range of versions"`
+	On      string   `toml:"on" jsonschema:"description=a finding"`
+	Mod     string   `toml:"mod" jsonschema:"description=the id of a mod or a glob"`
+	Kind    string   `toml:"kind" jsonschema:"description=the id of a kind of mod"`
+	Is      string   `toml:"is" jsonschema:"enum=older,enum=newer,enum=edited,description=on mod-differs: how it differs"`
+	Affects string   `toml:"affects" jsonschema:"enum=nothing,enum=look,enum=content"`
+	Format  string   `toml:"format" jsonschema:"description=a range of the save's field format"`
+	Build   string   `toml:"build" jsonschema:"description=a range of the save's field build; or newer or older or same"`
+	Field   *FieldIs `toml:"field" jsonschema:"description=a field of the save and what it is"`
+	Says    string   `toml:"says" jsonschema:"required,enum=fit,enum=risky,enum=unfit"`
+	Effect  string   `toml:"effect" jsonschema:"description=what the game does, observed"`
+	Edition string   `toml:"edition"`
+	If      *Cond    `toml:"if"`
+	Convert string   `toml:"convert" jsonschema:"description=a [[convert]] that helps"`
+	Unless  *Unless  `toml:"unless"`
+	Instead string   `toml:"instead" jsonschema:"description=what to do to the game rather than to the save"`
+}
+
+// FieldIs compares a field of a save.
+type FieldIs struct {
+	ID string `toml:"id" jsonschema:"required"`
+	Is string `toml:"is" jsonschema:"required,description=a text; or a range"`
 }
 
 // Unless makes a rule not apply.
@@ -377,21 +388,37 @@ var later = map[string]bool{
 	"cloud": true, "install.layouts": true, "folder.cloud": true, "folder.if.layout": true, "folder.if.mod": true, "save.if.layout": true,
 	"save.if.mod": true, "rule.if.layout": true, "rule.if.mod": true, "file.newest": true, "save.file.newest": true, "mod.file.newest": true,
 	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
-	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true, "mod.digest": true,
+	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true,
 	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
 	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 
-// PerSaveMods reports whether each save says for itself which of the installed mods are on, so that the install has no mod set of its own.
+// PerSaveMods reports whether each save says for itself which of the installed mods are on, so that the install has no mod set of its own: where a
+// list says so, or tells those that are on from those that are off while the game has no list of its own.
 func (d *Description) PerSaveMods() bool {
 	for i := range d.Saves {
 		for _, l := range d.Saves[i].Mods {
-			if l.On != "" && d.Active == nil {
+			if l.Own || l.On != "" && d.Active == nil {
 				return true
 			}
 		}
 	}
 	return false
+}
+
+// MayBe are the kinds of mod that one which a save of a kind lists may be: those of the folder it is to be loaded from, or all, but the game's
+// own content where a list of its own names that.
+func (d *Description) MayBe(kind *Save, expects string) []*Mod {
+	var kinds []*Mod
+	for i := range d.Mods {
+		m := &d.Mods[i]
+		listed := slices.ContainsFunc(kind.Mods, func(l field.List) bool { return l.Expects == m.Folder })
+		if expects != "" && m.Folder != expects || expects == "" && m.Base && listed {
+			continue
+		}
+		kinds = append(kinds, m)
+	}
+	return kinds
 }
 
 // IsAccount reports whether a folder's name is that of an account.

@@ -11,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/field"
 )
 
 // small is about the least that describes a game.
@@ -369,7 +371,7 @@ split = ","`, 1)
 	d := parse(t, text)
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "x.sav"), []byte(`{"level": 2, "names": " a, b", "mods": [{"id": "m"}, {"no": 1}]}`), 0o644))
-	files := InFS(os.DirFS(dir), "x.sav", []string{"x.sav"}, d.Saves[0].Files)
+	files := field.InFS(os.DirFS(dir), "x.sav", []string{"x.sav"}, d.Saves[0].Files)
 	defer files.Close()
 	for id, want := range map[string]string{"title": "x", "level": "Hard", "first": "a"} {
 		v, ok, err := files.Field(t.Context(), d.Saves[0].Field[id])
@@ -380,8 +382,8 @@ split = ","`, 1)
 	items, known, err := files.List(t.Context(), d.Saves[0].Mods)
 	require.NoError(t, err)
 	assert.False(t, known, "an entry that says no id is one that is not known")
-	assert.Equal(t, []Item{{ID: "m"}, {ID: "a"}, {ID: "b"}}, items)
-	gone := InFS(os.DirFS(dir), "y.sav", nil, d.Saves[0].Files)
+	assert.Equal(t, []field.Item{{ID: "m"}, {ID: "a"}, {ID: "b"}}, items)
+	gone := field.InFS(os.DirFS(dir), "y.sav", nil, d.Saves[0].Files)
 	_, _, err = gone.List(t.Context(), d.Saves[0].Mods)
 	assert.ErrorIs(t, err, fs.ErrNotExist)
 }

@@ -12,7 +12,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
@@ -199,7 +202,7 @@ func (in *Install) Value(ctx context.Context, id string) (form.Value, bool, erro
 	if err == nil {
 		in.values[id] = v
 	}
-	return v, ok, err
+	return v, ok && v.Raw != "", err
 }
 
 // Version is the install's version and how it is known. It is "" where the game's files do not say.
@@ -208,7 +211,7 @@ func (in *Install) Version(ctx context.Context) (string, check.Evidence, error) 
 	if err != nil || !ok {
 		return "", "", err
 	}
-	return v.Text, check.Written, nil
+	return v.Raw, check.Written, nil
 }
 
 // Build is the install's build, or "" where the description does not say where it stands.
@@ -275,25 +278,54 @@ func (in *Install) OwnAccount(ctx context.Context) (string, error) {
 }
 
 // field reads a field of the install's own files.
-func (in *Install) field(ctx context.Context, fields Fields) (form.Value, bool, error) {
+func (in *Install) field(ctx context.Context, fields field.Fields) (form.Value, bool, error) {
 	files := in.Files(ctx)
 	defer files.Close()
 	return files.Field(ctx, fields)
 }
 
 // Files are the install's own files, as [file] declares them.
-func (in *Install) Files(ctx context.Context) *Files {
-	return NewFiles(in.Root, in.Game.Files, func(f File) (fs.FS, string, error) {
-		paths, err := in.expand(ctx, f.Path, 0)
-		if err != nil {
-			return nil, "", err
+func (in *Install) Files(ctx context.Context) *field.Files {
+	return field.NewFiles(in.Root, in.Game.Files, func(f field.File) ([]field.Place, error) {
+		places, err := in.filePlaces(ctx, f.Path)
+		if errors.Is(err, ErrNoPlace) {
+			err = fmt.Errorf("%w: %w", fs.ErrNotExist, err)
 		}
-		if len(paths) != 1 {
-			return nil, "", fmt.Errorf("%s: %w", f.Path, fs.ErrNotExist)
-		}
-		dir, name := filepath.Split(paths[0].path)
-		return tree.DirFS(dir), name, nil
+		return places, err
 	})
+}
+
+// filePlaces are where the files lie that a template means: one, or all that the glob at its end matches, sorted.
+func (in *Install) filePlaces(ctx context.Context, template string) ([]field.Place, error) {
+	base, glob := template, ""
+	if strings.ContainsAny(template, "*?[") {
+		base, glob = splitGlob(template)
+	}
+	paths, err := in.expand(ctx, base, 0)
+	if err != nil {
+		return nil, err
+	}
+	var places []field.Place
+	for _, p := range paths {
+		if glob == "" {
+			dir, name := filepath.Split(p.path)
+			places = append(places, field.Place{FS: tree.DirFS(dir), Name: name})
+			continue
+		}
+		fsys := tree.DirFS(p.path)
+		names, err := doublestar.Glob(fsys, glob, doublestar.WithFilesOnly())
+		if err != nil {
+			return nil, err
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			places = append(places, field.Place{FS: fsys, Name: name})
+		}
+	}
+	if len(paths) > 1 && glob == "" || len(places) == 0 {
+		return nil, fmt.Errorf("%s: %w", template, fs.ErrNotExist)
+	}
+	return places, nil
 }
 
 // holds reports whether a condition holds, and says it in words.

@@ -1,7 +1,9 @@
 package game
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"strconv"
 	"strings"
@@ -10,13 +12,15 @@ import (
 
 // Name is a pattern that recognises the names of saves and spells them: "bay_{slot:letter}.orchard", "{name}.sav". Parts in braces are
 // captures: {slot} and {slot:N} are a number (N digits at least), {slot:letter} a letter, {ID:hex}, {ID:base64} and {ID:digits} what they
-// say, and any other {ID} whatever text stands there. A * is any text that is not captured.
+// say, {field:ID} a field of the save, and any other {ID} whatever text stands there. Outside braces *, ? and [a-z] are as in a glob: text that is
+// not captured, so that a name with them is recognised and not spelled.
 type Name struct {
-	text   string
-	parts  []namePart
-	re     *regexp.Regexp
-	anyRE  *regexp.Regexp // the same in any case
-	hasAny bool           // a *, so it cannot be spelled
+	text     string
+	parts    []namePart
+	re       *regexp.Regexp
+	anyRE    *regexp.Regexp // the same in any case
+	hasAny   bool           // a wildcard, so it cannot be spelled
+	captures []string       // in the order of the pattern's groups
 }
 
 type namePart struct {
@@ -32,7 +36,7 @@ func ParseName(text string) (*Name, error) {
 	rest := text
 	seen := map[string]bool{}
 	for rest != "" {
-		open := strings.IndexAny(rest, "{*")
+		open := strings.IndexAny(rest, "{*?[")
 		if open < 0 {
 			open = len(rest)
 		}
@@ -42,11 +46,15 @@ func ParseName(text string) (*Name, error) {
 			rest = rest[open:]
 			continue
 		}
-		if rest[0] == '*' {
+		if rest[0] != '{' {
+			wild, expr, err := nameWildcard(rest)
+			if err != nil {
+				return nil, fmt.Errorf("the name %q: %w", text, err)
+			}
 			n.hasAny = true
-			n.parts = append(n.parts, namePart{literal: "*"})
-			pattern += "[^/]*"
-			rest = rest[1:]
+			n.parts = append(n.parts, namePart{literal: wild})
+			pattern += expr
+			rest = rest[len(wild):]
 			continue
 		}
 		inner, after, ok := strings.Cut(rest[1:], "}")
@@ -54,7 +62,10 @@ func ParseName(text string) (*Name, error) {
 			return nil, fmt.Errorf("the name %q has a { without }", text)
 		}
 		id, kind, _ := strings.Cut(inner, ":")
-		if !regexp.MustCompile(`^[a-z][a-z0-9_]*$`).MatchString(id) || seen[id] {
+		if id == "field" && kind != "" {
+			id, kind = fieldCapture+kind, ""
+		}
+		if !regexp.MustCompile(`^[a-z][a-z0-9_-]*$`).MatchString(id) || seen[id] {
 			return nil, fmt.Errorf("the name %q: {%s} is not a new capture", text, inner)
 		}
 		seen[id] = true
@@ -69,7 +80,8 @@ func ParseName(text string) (*Name, error) {
 			return nil, fmt.Errorf("the name %q: no kind of capture %q", text, kind)
 		}
 		n.parts = append(n.parts, namePart{capture: id, kind: kind})
-		pattern += "(?P<" + id + ">" + expr + ")"
+		pattern += "(" + expr + ")"
+		n.captures = append(n.captures, id)
 		rest = after
 	}
 	if text == "" || strings.ContainsAny(text, "/\\") || !utf8.ValidString(text) {
@@ -82,6 +94,60 @@ func ParseName(text string) (*Name, error) {
 
 func (n *Name) String() string { return n.text }
 
+// fieldCapture is how captures begin that are fields of the save.
+const fieldCapture = "field-of-the-save-"
+
+// fields are the fields of the save that spell the name.
+func (n *Name) fields() (ids []string) {
+	for _, c := range n.captures {
+		if id, ok := strings.CutPrefix(c, fieldCapture); ok {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
+// WithFields are captures and the fields of a save that spell its name: what no file may be called is left out of them.
+func (n *Name) WithFields(captures map[string]string, field func(id string) string) map[string]string {
+	ids := n.fields()
+	if len(ids) == 0 {
+		return captures
+	}
+	all := maps.Clone(captures)
+	if all == nil {
+		all = map[string]string{}
+	}
+	for _, id := range ids {
+		all[fieldCapture+id] = strings.Trim(unnameable.ReplaceAllString(field(id), "_"), " .")
+	}
+	return all
+}
+
+// unnameable is what a name of a file cannot have on one platform or another.
+var unnameable = regexp.MustCompile(`[\\/:*?"<>|\x00-\x1f]`)
+
+// nameWildcard reads the wildcard that rest begins with: itself, and a pattern for it.
+func nameWildcard(rest string) (wild, expr string, err error) {
+	switch {
+	case strings.HasPrefix(rest, "**"):
+		return "", "", errors.New("** stands for folders, and a name is one name: use *")
+	case rest[0] == '*':
+		return "*", "[^/]*", nil
+	case rest[0] == '?':
+		return "?", "[^/]", nil
+	}
+	end := strings.IndexByte(rest[1:], ']')
+	if end <= 0 {
+		return "", "", errors.New("a [ without ]")
+	}
+	wild = rest[:end+2]
+	class := strings.Replace(wild, "[!", "[^", 1)
+	if _, err := regexp.Compile(class); err != nil {
+		return "", "", fmt.Errorf("%s is no class of characters", wild)
+	}
+	return wild, class, nil
+}
+
 // Match reports whether name is of the pattern and returns its captures. With fold, letters match in either case.
 func (n *Name) Match(name string, fold bool) (map[string]string, bool) {
 	re := n.re
@@ -93,9 +159,9 @@ func (n *Name) Match(name string, fold bool) (map[string]string, bool) {
 		return nil, false
 	}
 	captures := map[string]string{}
-	for i, id := range re.SubexpNames() {
-		if id != "" {
-			captures[id] = m[i]
+	for i, id := range n.captures {
+		if !strings.HasPrefix(id, fieldCapture) { // what the save says counts, not what its name does
+			captures[id] = m[i+1]
 		}
 	}
 	return captures, true

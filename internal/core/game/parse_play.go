@@ -13,7 +13,7 @@ func (v validator) play() {
 		v.reference(fmt.Sprintf("references.%d", i), &v.d.References[i])
 	}
 	if l := v.d.Log; l != nil {
-		v.defined("log.in", "[file]", l.In, keys(v.d.Files))
+		v.Defined("log.in", "[file]", l.In, keys(v.d.Files))
 		for _, p := range []struct {
 			key, pattern, group string
 			into                **regexp.Regexp
@@ -36,7 +36,7 @@ func (v validator) play() {
 	}
 	for i, s := range v.d.Starters {
 		for _, k := range s.Saves {
-			v.defined(fmt.Sprintf("starter.%d.saves", i), "[[save]]", k, kinds)
+			v.Defined(fmt.Sprintf("starter.%d.saves", i), "[[save]]", k, kinds)
 		}
 	}
 	for i, r := range v.d.Requires {
@@ -51,7 +51,7 @@ func (v validator) play() {
 			v.Errorf(at, "", "a requirement is one of value with is, exists, save_exists or mods = \"none\", with an effect and a fix")
 		}
 		if r.Value != "" {
-			v.defined(at+".value", "[value]", r.Value, keys(v.d.Values))
+			v.Defined(at+".value", "[value]", r.Value, keys(v.d.Values))
 		}
 		if r.Exists != "" {
 			v.template(at+".exists", r.Exists)
@@ -78,7 +78,7 @@ func (v validator) reference(at string, r *Reference) {
 		if _, ok := s.Files[r.In]; ok {
 			found = true
 			if r.At != "" {
-				v.query(at, r.In, r.At, true, s.Files)
+				v.Query(at, r.In, r.At, true, s.Files)
 			}
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/field"
 )
 
 func (v validator) save(at string, s *Save) {
@@ -27,6 +29,9 @@ func (v validator) save(at string, s *Save) {
 			continue
 		}
 		slot = slot || name.HasSlot()
+		for _, id := range name.fields() {
+			v.Defined(at+".name", "[save.field]", id, keys(s.Field))
+		}
 		s.names = append(s.names, name)
 	}
 	if s.Slots != nil {
@@ -46,14 +51,19 @@ func (v validator) save(at string, s *Save) {
 	if s.WhileRunning != "" && s.WhileRunning != "refuse" && s.WhileRunning != "others" {
 		v.Errorf(at+".while_running", "", "%q is not refuse or others", s.WhileRunning)
 	}
-	v.inner(at, s.Files)
+	v.Inner(at, s.Files)
 	for id, f := range s.Field {
-		v.fields(at+".field."+id, f, s.Files)
+		v.Fields(at+".field."+id, f, s.Files)
 	}
 	for _, c := range s.Columns {
-		v.defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
+		v.Defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
 	}
-	v.lists(at+".mods", s.Mods, s.Files)
+	v.Lists(at+".mods", s.Mods, s.Files)
+	for _, l := range s.Mods {
+		if l.Expects != "" {
+			v.folderID(at+".mods.expects", l.Expects)
+		}
+	}
 	if s.NoMods && len(s.Mods) > 0 {
 		v.Errorf(at, "", "a save with no_mods lists no mods")
 	}
@@ -62,12 +72,13 @@ func (v validator) save(at string, s *Save) {
 			v.Errorf(at+".is.magic", "", "%v", err)
 		}
 		for _, f := range s.Is.Has {
-			v.defined(at+".is.has", "[save.field]", f, keys(s.Field))
+			v.Defined(at+".is.has", "[save.field]", f, keys(s.Field))
 		}
 	}
 	if o := s.Owner; o != nil {
 		if o.In != "" {
-			v.query(at+".owner", o.In, o.At, false, s.Files)
+			o.fields = field.Fields{{In: o.In, At: field.Strings{o.At}, As: o.As}}
+			v.Fields(at+".owner", o.fields, s.Files)
 		}
 		if v.d.Account == nil {
 			v.Errorf(at+".owner", "", "an owner needs [account], to know which is the player's own")
@@ -93,21 +104,46 @@ func (v validator) mod(at string, m *Mod) {
 	v.folderID(at+".folder", m.Folder)
 	v.globs(at+".name", []string{m.Name})
 	v.globs(at+".marker", append(m.Marker, m.Pack...))
-	v.inner(at, m.Files)
+	v.Inner(at, m.Files)
 	for id, f := range m.Field {
-		v.fields(at+".field."+id, f, m.Files)
+		v.Fields(at+".field."+id, f, m.Files)
 	}
-	v.lists(at+".needs", m.Needs, m.Files)
-	v.lists(at+".optional", m.Optional, m.Files)
-	v.lists(at+".clashes", m.Clashes, m.Files)
+	v.Lists(at+".needs", m.Needs, m.Files)
+	v.Lists(at+".optional", m.Optional, m.Files)
+	v.Lists(at+".clashes", m.Clashes, m.Files)
+	v.Lists(at+".provides", m.Provides, m.Files)
+	v.Lists(at+".was", m.Was, m.Files)
 	for i, a := range m.Adds {
 		where := fmt.Sprintf("%s.adds.%d", at, i)
-		switch {
-		case (a.In == "") == (a.Prefix == ""):
-			v.Errorf(where, "", "identifiers are read either `in` a file or told by their `prefix`")
-		case a.In != "":
+		if (a.In == "") == (a.Prefix == "" && a.Suffix == "") {
+			v.Errorf(where, "", "identifiers are read either `in` a file or told by their `prefix` or `suffix`")
+		}
+		if a.In != "" {
 			l := a.list()
-			v.list(where, &l, m.Files)
+			v.List(where, &l, m.Files)
+		}
+		for _, t := range []string{a.Prefix, a.Suffix} {
+			for _, place := range ofModPlace.FindAllStringSubmatch(t, -1) {
+				if place[1] != "" {
+					v.Defined(where, "[mod.field]", place[1], keys(m.Field))
+				}
+			}
+		}
+	}
+	if m.Is != nil {
+		if _, _, err := m.Is.magic(); err != nil {
+			v.Errorf(at+".is.magic", "", "%v", err)
+		}
+		for _, f := range m.Is.Has {
+			v.Defined(at+".is.has", "[mod.field]", f, keys(m.Field))
+		}
+	}
+	if m.Twice != "" && m.Twice != "stops" {
+		v.Errorf(at+".twice", "", "%q is not stops", m.Twice)
+	}
+	if d := m.Digest; d != nil {
+		if err := d.parse(); err != nil || m.Unit != UnitFile {
+			v.Errorf(at+".digest", "", "digest is { md5 = \"FROM..TO\" } of a mod that is one file: %v", err)
 		}
 	}
 	v.affects(at+".affects", m.Affects)

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/field"
 )
 
 const played = `
@@ -94,8 +96,8 @@ func TestReadLog(t *testing.T) {
 	require.NoError(t, err)
 	read, err := d.Log.Read(strings.NewReader("begin\nloaded old 1\nerror before\nbegin again\nloaded moth 1.0\nloaded fog 2\nfailed gas no\nerror one\nsave Lower Town\nnoise\n"))
 	require.NoError(t, err)
-	assert.Equal(t, []Item{{ID: "moth", Version: "1.0"}, {ID: "fog", Version: "2"}}, read.Loaded, "of the last session only")
-	assert.Equal(t, []Item{{ID: "gas"}}, read.Failed)
+	assert.Equal(t, []field.Item{{ID: "moth", Version: "1.0"}, {ID: "fog", Version: "2"}}, read.Loaded, "of the last session only")
+	assert.Equal(t, []field.Item{{ID: "gas"}}, read.Failed)
 	assert.Equal(t, []string{"error one"}, read.Errors)
 	assert.Equal(t, "Lower Town", read.Save)
 	read, err = d.Log.Read(strings.NewReader(strings.Repeat("error\n", 2*maxLogErrors)))
@@ -162,12 +164,12 @@ func TestAListThatIsNotThereSaysNothing(t *testing.T) {
 		{"xml", "/bay/cogs/cog", "<bay><cogs/></bay>", "", true}, {"xml", "/bay/cogs/cog", "<bay/>", "", false}, {"xml", "//cog", "<bay/>", "", false},
 		{"lines", "^(?P<id>x)$", "y", "", false}, {"lines", "^(?P<id>x)$", "none", "^(none)$", true}, {"lines", "^(?P<id>x)$", "y", "^(none)$", false},
 		{"text", "mod (?P<id>x)", "no mods", "(no mods)", true}, {"text", "mod (?P<id>x)", "cut", "(no mods)", false},
-		{"blocks", "$.mod[*]", "a = 1", "", true}, {"blocks", "$.set[0].mod[*]", "a = 1", "", false}, {"ini", "load_(?P<id>.+)", "a = 1", "", true},
+		{"blocks", "$.mod[*]", "a = 1", "", true}, {"blocks", "$.set[0].mod[*]", "a = 1", "", false}, {"ini", "load_(?P<id>.+)", "a = 1", "", false}, {"ini", "load_(?P<id>.+)", "a = 1", "a", true},
 	} {
 		root := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(root, "f"), []byte(c.text), 0o644))
-		files := InFS(os.DirFS(root), "f", []string{"f"}, map[string]File{"f": {Path: ".", Form: c.form}})
-		items, known, err := files.List(t.Context(), Lists{{In: "f", Each: c.each, ID: "$", Empty: c.empty}})
+		files := field.InFS(os.DirFS(root), "f", []string{"f"}, map[string]field.File{"f": {Path: ".", Form: c.form}})
+		items, known, err := files.List(t.Context(), field.Lists{{In: "f", Each: c.each, ID: field.Column{At: field.Strings{"$"}}, Empty: c.empty}})
 		require.NoError(t, err)
 		assert.Empty(t, items)
 		assert.Equal(t, c.known, known, c)

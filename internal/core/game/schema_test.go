@@ -5,11 +5,14 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"reflect"
 	"testing"
 
 	"github.com/invopop/jsonschema"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/field"
 )
 
 var update = flag.Bool("update", false, "write generated files anew")
@@ -29,47 +32,53 @@ func TestSchemaIsThatOfTheCode(t *testing.T) {
 
 // schema is the JSON Schema of the description language, for editors that complete and check descriptions.
 func schema() ([]byte, error) {
-	r := &jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, Anonymous: true, ExpandedStruct: true}
+	r := reflector()
 	s := r.Reflect(&Description{})
 	s.Title = "Ostrov game description"
 	data, err := json.MarshalIndent(s, "", "  ")
 	return append(data, '\n'), err
 }
 
+func reflector() *jsonschema.Reflector {
+	return &jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, Anonymous: true, ExpandedStruct: true, Mapper: union}
+}
+
 func oneOrList(one *jsonschema.Schema) *jsonschema.Schema {
 	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{one, {Type: "array", Items: one}}}
 }
 
-// JSONSchema describes a text or a list of texts.
-func (Strings) JSONSchema() *jsonschema.Schema { return oneOrList(&jsonschema.Schema{Type: "string"}) }
-
-// JSONSchema describes a list of files, or a table that says whether the game needs them.
-func (Companions) JSONSchema() *jsonschema.Schema {
-	type table Companions
-	files := &jsonschema.Schema{Type: "array", Items: &jsonschema.Schema{Type: "string"}}
-	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{files, inline(&table{})}, Description: "files that lie beside the save and belong to it; * stands for its name without the ending"}
-}
-
-// JSONSchema describes one field or a list of alternatives.
-func (Fields) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Field{})) }
-
-// JSONSchema describes a list or several.
-func (Lists) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&List{})) }
-
-// JSONSchema describes one place or several.
-func (References) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Reference{})) }
-
-// JSONSchema describes one way or several.
-func (AddsList) JSONSchema() *jsonschema.Schema { return oneOrList(inline(&Adds{})) }
-
-// JSONSchema describes the three shapes of layers.
-func (Layers) JSONSchema() *jsonschema.Schema {
-	chain := oneOrList(&jsonschema.Schema{Type: "string"})
-	return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{chain, {Type: "object", Required: []string{"by"}, AdditionalProperties: chain}}}
+// union describes the types that a document may write in several shapes.
+func union(t reflect.Type) *jsonschema.Schema {
+	text := &jsonschema.Schema{Type: "string"}
+	switch t {
+	case reflect.TypeFor[field.Strings]():
+		return oneOrList(text)
+	case reflect.TypeFor[Companions]():
+		type table Companions
+		files := &jsonschema.Schema{Type: "array", Items: text}
+		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{files, inline(&table{})}, Description: "files that lie beside the save and belong to it; * stands for its name without the ending"}
+	case reflect.TypeFor[field.Fields]():
+		return oneOrList(inline(&field.Field{}))
+	case reflect.TypeFor[field.Column]():
+		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{text, inline(&field.Field{})}}
+	case reflect.TypeFor[field.Lists]():
+		return oneOrList(inline(&field.List{}))
+	case reflect.TypeFor[References]():
+		return oneOrList(inline(&Reference{}))
+	case reflect.TypeFor[AddsList]():
+		return oneOrList(inline(&Adds{}))
+	case reflect.TypeFor[BesideList]():
+		return oneOrList(inline(&Beside{}))
+	case reflect.TypeFor[field.Layers]():
+		chain := oneOrList(text)
+		return &jsonschema.Schema{AnyOf: []*jsonschema.Schema{chain, {Type: "object", Required: []string{"by"}, AdditionalProperties: chain}}}
+	}
+	return nil
 }
 
 func inline(v any) *jsonschema.Schema {
-	r := &jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, Anonymous: true, DoNotReference: true, ExpandedStruct: true}
+	r := reflector()
+	r.DoNotReference = true
 	s := r.Reflect(v)
 	s.Version = ""
 	return s

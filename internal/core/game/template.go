@@ -4,6 +4,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -38,6 +39,18 @@ func splitTemplate(t string) ([]templatePart, error) {
 	return parts, nil
 }
 
+// library is how a path leads from a game through its store's library to what the store keeps beside it.
+var library = regexp.MustCompile(`^(/\.\.){1,4}(/[^/.][^/]*){2,}$`)
+
+// managed reports whether the folder whose path stands at a key is managed.
+func (v validator) managed(at string) bool {
+	var i int
+	if _, err := fmt.Sscanf(at, "folder.%d.path", &i); err != nil || i >= len(v.d.Folders) {
+		return false
+	}
+	return v.d.Folders[i].Managed
+}
+
 // template checks a template of an absolute path.
 func (v validator) template(at, t string) {
 	parts, err := splitTemplate(t)
@@ -52,19 +65,25 @@ func (v validator) template(at, t string) {
 	for i, p := range parts {
 		switch p.name {
 		case "":
+			if library.MatchString(p.literal) && i == 1 && parts[0].name == "game" && strings.HasPrefix(at, "folder.") {
+				if !v.managed(at) {
+					v.Errorf(at, "", "the path %q leads out of the game: such a folder must be managed", t)
+				}
+				continue
+			}
 			if strings.Contains(p.literal, "\\") || strings.Contains("/"+p.literal+"/", "/../") {
 				v.Errorf(at, "", "the path %q must use / and no ..", t)
 			}
 		case "folder":
 			v.folderID(at, p.id)
 		case "value":
-			v.defined(at, "[value]", p.id, keys(v.d.Values))
+			v.Defined(at, "[value]", p.id, keys(v.d.Values))
 		case "account":
 			if v.d.Account == nil {
 				v.Errorf(at, "", "{account} needs [account] with a pattern")
 			}
 		default:
-			v.defined(at, "known folder", p.name, append([]string{"folder", "value", "account"}, places...))
+			v.Defined(at, "known folder", p.name, append([]string{"folder", "value", "account"}, places...))
 			if p.id != "" || i > 0 {
 				v.Errorf(at, "", "{%s} can only begin a path", p.name)
 			}

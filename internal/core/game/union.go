@@ -4,46 +4,16 @@ import (
 	"reflect"
 	"strings"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/strict"
 )
-
-// Strings is one text or a list of them.
-type Strings []string
-
-// FromTOML reads either shape.
-func (s *Strings) FromTOML(d *strict.Decoder, path string, value any) {
-	if one, ok := value.(string); ok {
-		*s = Strings{one}
-		return
-	}
-	var many []string
-	d.Value(path, value, reflect.ValueOf(&many).Elem())
-	*s = many
-}
-
-// Fields are alternatives, of which the first that has a value counts.
-type Fields []Field
-
-// FromTOML reads one table or a list of tables.
-func (f *Fields) FromTOML(d *strict.Decoder, path string, value any) {
-	oneOrMany[Field](d, path, value, (*[]Field)(f))
-}
-
-// Lists are lists of which all are read, one after the other.
-type Lists []List
-
-// FromTOML reads one table or a list of tables.
-func (l *Lists) FromTOML(d *strict.Decoder, path string, value any) {
-	oneOrMany[List](d, path, value, (*[]List)(l))
-}
 
 // References are all places in which identifiers of mods are looked for.
 type References []Reference
 
 // FromTOML reads one table or a list of tables.
 func (r *References) FromTOML(d *strict.Decoder, path string, value any) {
-	oneOrMany[Reference](d, path, value, (*[]Reference)(r))
+	field.OneOrMany(d, path, value, (*[]Reference)(r))
 }
 
 // AddsList are all ways in which a mod's identifiers are known.
@@ -51,16 +21,15 @@ type AddsList []Adds
 
 // FromTOML reads one table or a list of tables.
 func (a *AddsList) FromTOML(d *strict.Decoder, path string, value any) {
-	oneOrMany[Adds](d, path, value, (*[]Adds)(a))
+	field.OneOrMany(d, path, value, (*[]Adds)(a))
 }
 
-func oneOrMany[T any](d *strict.Decoder, path string, value any, into *[]T) {
-	if _, one := value.(map[string]any); one {
-		*into = make([]T, 1)
-		d.Value(path, value, reflect.ValueOf(&(*into)[0]).Elem())
-		return
-	}
-	d.Value(path, value, reflect.ValueOf(into).Elem())
+// BesideList are all groups of files that mods of a kind have outside their own folders.
+type BesideList []Beside
+
+// FromTOML reads one table or a list of tables.
+func (b *BesideList) FromTOML(d *strict.Decoder, path string, value any) {
+	field.OneOrMany(d, path, value, (*[]Beside)(b))
 }
 
 // Companions are files that lie beside a save and belong to it.
@@ -82,48 +51,6 @@ func (c *Companions) FromTOML(d *strict.Decoder, path string, value any) {
 
 // Needed reports whether the game does not load a save without them.
 func (c Companions) Needed() bool { return c.Need == nil || *c.Need }
-
-// Layers are the wrappings of a file: one, a list, or a table that chooses by a tag.
-type Layers struct{ form.Layers }
-
-// FromTOML reads the three shapes.
-func (l *Layers) FromTOML(d *strict.Decoder, path string, value any) {
-	chain := func(path string, value any) []form.Layer {
-		var names Strings
-		names.FromTOML(d, path, value)
-		var layers []form.Layer
-		for _, name := range names {
-			layer, err := form.ParseLayer(name)
-			if err != nil {
-				d.Errorf(path, "", "%v", err)
-				continue
-			}
-			layers = append(layers, layer)
-		}
-		return layers
-	}
-	table, ok := value.(map[string]any)
-	if !ok {
-		l.Chain = chain(path, value)
-		return
-	}
-	by, _ := table["by"].(string)
-	from, to, err := form.ParseTag(by)
-	if err != nil {
-		d.Errorf(path, "", "layers by: %v", err)
-		return
-	}
-	l.Tag = &form.Tag{From: from, To: to, Chains: map[string][]form.Layer{}}
-	for tag, value := range table {
-		if tag == "by" {
-			continue
-		}
-		if len(tag) != to-from {
-			d.Errorf(path+"."+tag, "", "the tag %q is not %d bytes long", tag, to-from)
-		}
-		l.Tag.Chains[tag] = chain(path+"."+tag, value)
-	}
-}
 
 // decodeSlot reads a slot number or letter as a number.
 func decodeSlot(value any) (n int, letter, ok bool) {

@@ -16,6 +16,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/assess"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/mod"
@@ -260,7 +261,7 @@ func keptSave(sv *facts.Save, nodes []archive.Node) archive.KeptSave {
 	kept := archive.KeptSave{Kind: sv.Kind.ID, Folder: sv.Folder.ID, Account: sv.Folder.Account, Name: sv.Name, Slot: sv.SlotShown(), Title: sv.Facts.Title(),
 		Version: sv.Facts.Version(), Modified: sv.Modified.UTC(), Broken: sv.Broken(), Played: int64(sv.Facts.Played().Seconds())}
 	for _, id := range sv.Kind.Columns {
-		personal := slices.ContainsFunc(sv.Kind.Field[id], func(f game.Field) bool { return f.Personal })
+		personal := slices.ContainsFunc(sv.Kind.Field[id], func(f field.Field) bool { return f.Personal })
 		if text := sv.Facts.Fields[id].Text; text != "" && !personal && id != "version" && id != "title" {
 			if kept.Columns == nil {
 				kept.Columns = map[string]string{}

@@ -98,7 +98,7 @@ func (r *restorer) files(root archive.Root, g game.FileGroup) error {
 		if n.Kind != tree.File || g.Except != "" && filepath.Join(g.Dir, filepath.FromSlash(n.Path)) == g.Except {
 			continue
 		}
-		if id, ofMod := g.ModOf(n.Path); ofMod && r.snap.Set && !r.st.HasMod(id) {
+		if id, by, ofMod := g.ModOf(n.Path); ofMod && r.snap.Set && !r.st.HasMod(id, by) {
 			continue
 		}
 		if e, err := tree.Stat(g.Dir, n.Path); err == nil && e.Kind == tree.File {

@@ -3,7 +3,6 @@ package keep
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -14,6 +13,7 @@ import (
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
@@ -207,8 +207,8 @@ func (c *handMade) readList(ctx context.Context, st *facts.State) ([]modlist.Lis
 	if own == nil {
 		return nil, nil
 	}
-	files := game.NewFiles(c.dir, st.Install.Game.Files, func(game.File) (fs.FS, string, error) {
-		return tree.DirFS(own.Dir), own.Entries[0].Path, nil
+	files := field.NewFiles(c.dir, st.Install.Game.Files, func(field.File) ([]field.Place, error) {
+		return []field.Place{{FS: tree.DirFS(own.Dir), Name: own.Entries[0].Path}}, nil
 	})
 	defer files.Close()
 	list, known, err := mod.ReadActive(ctx, st.Install.Game, files)

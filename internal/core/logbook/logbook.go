@@ -8,26 +8,21 @@ package logbook
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
-	"ostrov/internal/core/check"
-	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/peek"
 	"ostrov/internal/core/tree"
 )
 
 // Format is the number of the schema, the database's user_version.
-const Format = 5
+const Format = 6
 
 // ErrNewer says that a logbook was written by a newer Ostrov.
 var ErrNewer = errors.New("was written by a newer Ostrov")
@@ -59,6 +54,9 @@ ALTER TABLE owners RENAME TO belongs;
 CREATE TABLE folders (install TEXT NOT NULL, folder TEXT NOT NULL, path TEXT NOT NULL, template TEXT NOT NULL, since TEXT NOT NULL, seen TEXT NOT NULL, PRIMARY KEY (install, folder, path));
 ALTER TABLE playthroughs ADD COLUMN at TEXT NOT NULL DEFAULT '';
 ALTER TABLE evidence ADD COLUMN across TEXT NOT NULL DEFAULT '';
+`, `
+ALTER TABLE evidence ADD COLUMN reading TEXT NOT NULL DEFAULT '';
+ALTER TABLE identifiers ADD COLUMN suffixes TEXT NOT NULL DEFAULT '[]';
 `}
 
 // Logbook is an open logbook.
@@ -211,211 +209,6 @@ func (l *Logbook) See(ctx context.Context, states []State, now time.Time) error 
 		}
 		return nil
 	})
-}
-
-// Evidence is one thing known of what a state needs.
-type Evidence struct {
-	Kind    check.Evidence
-	At      time.Time
-	Version string // "" where it says nothing of the version
-	// Mods is nil where it says nothing of mods.
-	Mods  []modlist.Needed
-	Clean bool // it needs a game without mods
-	Note  string
-	// Parent is the state that this one descends from.
-	Parent tree.Digest
-	// Across tells what changed between the two unseen, so that nothing of it is known from the parent.
-	Across Across
-}
-
-// Placed is the note of evidence that a state came from a download. Nothing is inferred for it from what lies in the install.
-const Placed = "placed"
-
-// Across is what changed in an install between two states of a save, without anyone seeing under which the later one was written.
-type Across struct{ Version, Mods bool }
-
-func (a Across) text() string {
-	var words []string
-	if a.Version {
-		words = append(words, "version")
-	}
-	if a.Mods {
-		words = append(words, "mods")
-	}
-	return strings.Join(words, " ")
-}
-
-// Add records evidence for a state, unless the same stands there already.
-func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error {
-	have, ok := l.recent[digest]
-	if !ok {
-		var err error
-		if have, err = l.Evidence(ctx, digest); err != nil {
-			return err
-		}
-	}
-	mods, err := encodeMods(e.Mods)
-	if err != nil {
-		return err
-	}
-	for _, h := range have {
-		old, err := encodeMods(h.Mods)
-		if err != nil {
-			return err
-		}
-		if h.Kind == e.Kind && h.Version == e.Version && old == mods && h.Clean == e.Clean && h.Note == e.Note && h.Parent == e.Parent && h.Across == e.Across {
-			return nil
-		}
-	}
-	_, err = l.db.ExecContext(ctx, "INSERT INTO evidence (digest, kind, at, version, mods, clean, note, parent, across) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		digest.String(), e.Kind, stamp(e.At), e.Version, mods, e.Clean, e.Note, e.Parent.String(), e.Across.text())
-	delete(l.recent, digest)
-	return err
-}
-
-func encodeMods(mods []modlist.Needed) (sql.NullString, error) {
-	if mods == nil {
-		return sql.NullString{}, nil
-	}
-	data, err := json.Marshal(mods)
-	return sql.NullString{String: string(data), Valid: true}, err
-}
-
-// Evidence returns all that is known of a state, oldest first.
-func (l *Logbook) Evidence(ctx context.Context, digest tree.Digest) ([]Evidence, error) {
-	if l.evidence == nil {
-		stmt, err := l.db.PrepareContext(ctx, "SELECT kind, at, version, mods, clean, note, parent, across FROM evidence WHERE digest = ? ORDER BY id")
-		if err != nil {
-			return nil, err
-		}
-		l.evidence = stmt
-	}
-	rows, err := l.evidence.QueryContext(ctx, digest.String())
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []Evidence
-	for rows.Next() {
-		var e Evidence
-		var at, parent, across string
-		var mods sql.NullString
-		if err := rows.Scan(&e.Kind, &at, &e.Version, &mods, &e.Clean, &e.Note, &parent, &across); err != nil {
-			return nil, err
-		}
-		if e.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
-			return nil, err
-		}
-		if mods.Valid {
-			e.Mods = []modlist.Needed{}
-			if err := json.Unmarshal([]byte(mods.String), &e.Mods); err != nil {
-				return nil, err
-			}
-		}
-		if e.Parent, err = tree.ParseDigest(parent); err != nil {
-			return nil, err
-		}
-		e.Across = Across{strings.Contains(across, "version"), strings.Contains(across, "mods")}
-		all = append(all, e)
-	}
-	return all, rows.Err()
-}
-
-// Needs is what a state needs, from the strongest evidence for the version and the strongest for the mods. Of equally strong evidence the
-// later counts. What only an earlier state of the save is known to need counts as Descends.
-type Needs struct {
-	Version         string
-	VersionEvidence check.Evidence
-	Mods            []modlist.Needed
-	Clean           bool
-	ModsEvidence    check.Evidence
-	// Across is what changed unseen since the former state: of that nothing can be inferred either.
-	Across Across
-	// Elsewhere tells that this very state came from a download: it was not written here.
-	Elsewhere bool
-}
-
-// maxDescent bounds how many states back evidence is looked for.
-const maxDescent = 500
-
-// Needs adds up what is known of a state; fresh is what is known and not written down yet.
-func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Evidence) (Needs, error) {
-	var n Needs
-	var across Across
-	seen := map[tree.Digest]bool{}
-	for depth := 0; depth < maxDescent && !digest.IsZero() && !seen[digest]; depth++ {
-		seen[digest] = true
-		all, err := l.Evidence(ctx, digest)
-		if err != nil {
-			return n, err
-		}
-		if depth == 0 {
-			if l.recent == nil || len(l.recent) >= maxRecent {
-				l.recent = map[tree.Digest][]Evidence{}
-			}
-			l.recent[digest] = slices.Clone(all)
-			all = append(all, fresh...)
-			n.Elsewhere = slices.ContainsFunc(all, func(e Evidence) bool { return e.Note == Placed })
-		}
-		digest = tree.Digest{}
-		next := across
-		for _, e := range all {
-			kind := e.Kind
-			if kind == check.Inferred && slices.ContainsFunc(all, func(e Evidence) bool { return e.Note == Placed }) {
-				continue // it was taken for one that was written here
-			}
-			if depth > 0 {
-				kind = check.Descends
-			}
-			if e.Version != "" && kind.Strength() >= n.VersionEvidence.Strength() && (depth == 0 || n.Version == "") && !across.Version {
-				n.Version, n.VersionEvidence = e.Version, kind
-			}
-			if (e.Mods != nil || e.Clean) && kind.Strength() >= n.ModsEvidence.Strength() && (depth == 0 || n.ModsEvidence == "") && !across.Mods {
-				n.mods(e, kind)
-			}
-			if !e.Parent.IsZero() {
-				digest, next = e.Parent, Across{across.Version || e.Across.Version, across.Mods || e.Across.Mods}
-			}
-		}
-		if across = next; depth == 0 {
-			n.Across = across
-		}
-		if n.Version != "" && n.ModsEvidence != "" {
-			break
-		}
-	}
-	return n, nil
-}
-
-// mods takes over what e says of mods. Statements add up: a player states one mod at a time.
-func (n *Needs) mods(e Evidence, kind check.Evidence) {
-	if kind != check.Stated || n.ModsEvidence != check.Stated || e.Clean || n.Clean {
-		n.Mods, n.Clean, n.ModsEvidence = e.Mods, e.Clean, kind
-		return
-	}
-	for _, m := range e.Mods {
-		replaced := false
-		for i := range n.Mods {
-			if n.Mods[i].ID == m.ID {
-				n.Mods[i], replaced = m, true
-			}
-		}
-		if !replaced {
-			n.Mods = append(n.Mods, m)
-		}
-	}
-}
-
-// ForCheck are the needs as package check compares them.
-func (n Needs) ForCheck(ordered bool) check.Needs {
-	c := check.Needs{Version: n.Version, VersionEvidence: n.VersionEvidence, Clean: n.Clean, ModsEvidence: n.ModsEvidence, Ordered: ordered,
-		VersionChanged: n.Across.Version, ModsChanged: n.Across.Mods}
-	for _, m := range n.Mods {
-		if m.On {
-			c.Mods = append(c.Mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Doubtful: m.Doubtful})
-		}
-	}
-	return c
 }
 
 func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339Nano) }

@@ -1,7 +1,9 @@
 package mod
 
 import (
+	"bytes"
 	"context"
+	"io"
 	"io/fs"
 	"path"
 	"sort"
@@ -9,6 +11,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
@@ -21,12 +24,15 @@ type Unmet struct {
 	Why  string
 }
 
-// Unmet are the requirements of mods that are on and not met.
-func (s Set) Unmet(order version.Order) []Unmet {
+// Unmet are the requirements of mods that are on and not met. Mods are numbered by themselves, whatever the game's own versions are.
+func (s Set) Unmet() []Unmet {
 	byID := map[string]*Mod{}
 	for _, m := range s.Mods {
-		if m.HiddenBy == "" {
-			byID[strings.ToLower(m.ID)] = m
+		for _, id := range append([]string{m.ID}, m.Also...) {
+			key := strings.ToLower(id)
+			if had := byID[key]; m.HiddenBy == "" && (had == nil || !had.On && m.On) {
+				byID[key] = m
+			}
 		}
 	}
 	var unmet []Unmet
@@ -42,7 +48,7 @@ func (s Set) Unmet(order version.Order) []Unmet {
 				why = "not installed"
 			case !other.On:
 				why = "switched off"
-			case !n.Range.IsAny() && !n.Range.Holds(order, other.Version):
+			case !n.Range.IsAny() && !n.Range.Holds(version.Order{}, other.Version):
 				why = "you have " + other.Version
 			default:
 				continue
@@ -82,43 +88,88 @@ func InDownload(ctx context.Context, d *game.Description, fsys fs.FS, entries []
 		if kind.Base {
 			continue
 		}
-		for at, files := range places(kind, entries) {
-			sub, err := fs.Sub(fsys, at)
-			if err != nil {
-				continue
+		for _, p := range places(kind, entries) {
+			if m := inPlace(ctx, kind, fsys, p); m != nil {
+				found = append(found, m)
 			}
-			in := game.InFS(sub, path.Base(at), files, kind.Files)
-			said, err := readFacts(ctx, kind, in)
-			if in.Close() != nil || err != nil || said.ID == "" && len(kind.Field["id"]) > 0 && len(kind.Marker) == 0 {
-				continue
-			}
-			m := &Mod{Kind: kind, Path: at, On: true}
-			m.take(said)
-			found = append(found, m)
 		}
 	}
 	sort.Slice(found, func(i, j int) bool { return found[i].Path < found[j].Path })
 	return found
 }
 
-// places are the folders of a download that could be mods of a kind, with their files relative to them. A mod that is one file is taken as
-// the folder it lies in with just that file.
-func places(kind *game.Mod, entries []tree.Entry) map[string][]string {
-	all := map[string][]string{}
+// inPlace reads the mod that something in a download is, or nil.
+func inPlace(ctx context.Context, kind *game.Mod, fsys fs.FS, p place) *Mod {
+	sub, err := fs.Sub(fsys, p.dir)
+	if err != nil {
+		return nil
+	}
+	in := field.InFS(sub, path.Base(p.at), p.files, kind.Files)
+	said, err := readFacts(ctx, kind, in)
+	if in.Close() != nil || err != nil || !made(kind, sub, p.files, said) {
+		return nil
+	}
+	if said.Fields["id"] == "" && len(kind.Field["id"]) > 0 && len(kind.Marker) == 0 {
+		return nil
+	}
+	if kind.Digest != nil {
+		if said.Own, err = ownDigest(kind.Digest, sub, p.files[0]); err != nil {
+			return nil
+		}
+	}
+	m := &Mod{Kind: kind, Path: p.at, On: true}
+	m.take(said)
+	return m
+}
+
+// made reports whether a mod is made as [mod.is] says; without that, any is.
+func made(kind *game.Mod, fsys fs.FS, files []string, said facts) bool {
+	if kind.Is == nil {
+		return true
+	}
+	for _, id := range kind.Is.Has {
+		if said.Fields[id] == "" {
+			return false
+		}
+	}
+	magic, offset := kind.Is.MagicBytes()
+	if magic == nil {
+		return true
+	}
+	f, err := fsys.Open(files[0])
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, int(offset)+len(magic))
+	_, err = io.ReadFull(f, head)
+	return err == nil && bytes.Equal(head[offset:], magic)
+}
+
+// place is something in a download that could be a mod: a folder, or a file in one.
+type place struct {
+	at, dir string
+	files   []string // relative to dir
+}
+
+// places are what could be mods of a kind: files that are called so, or any where the content tells, and folders that have what marks one.
+func places(kind *game.Mod, entries []tree.Entry) []place {
+	var found []place
+	folders := map[string][]string{}
 	marked := map[string]bool{}
 	for _, e := range entries {
 		if e.Kind != tree.File {
 			continue
 		}
 		if kind.Unit == game.UnitFile {
-			if kind.Name == "" || doublestar.MatchUnvalidated(kind.Name, path.Base(e.Path)) {
-				all[path.Dir(e.Path)], marked[path.Dir(e.Path)] = []string{path.Base(e.Path)}, true
+			if kind.Name == "" || kind.Is != nil || doublestar.MatchUnvalidated(kind.Name, path.Base(e.Path)) {
+				found = append(found, place{e.Path, path.Dir(e.Path), []string{path.Base(e.Path)}})
 			}
 			continue
 		}
 		rest := path.Base(e.Path)
 		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
-			all[dir] = append(all[dir], rest)
+			folders[dir] = append(folders[dir], rest)
 			marked[dir] = marked[dir] || marks(kind, rest)
 			rest = path.Join(path.Base(dir), rest)
 			if dir == "." {
@@ -126,12 +177,12 @@ func places(kind *game.Mod, entries []tree.Entry) map[string][]string {
 			}
 		}
 	}
-	for dir := range all {
-		if !marked[dir] {
-			delete(all, dir)
+	for dir := range marked {
+		if marked[dir] {
+			found = append(found, place{dir, dir, folders[dir]})
 		}
 	}
-	return all
+	return found
 }
 
 // marks reports whether a file, relative to a folder, makes that folder a mod of the kind.

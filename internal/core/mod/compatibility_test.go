@@ -99,7 +99,7 @@ func TestModsInDownloads(t *testing.T) {
 		"a folder":         {map[string]string{"moth/mod.ini": "id=moth\nversion=2\n", "readme.txt": "x"}, []string{"moth 2 moth"}},
 		"in outer folders": {map[string]string{"pack/v2/moth/mod.ini": "id=moth\nversion=2\n"}, []string{"moth 2 pack/v2/moth"}},
 		"two":              {map[string]string{"a/mod.ini": "id=moth\n", "b/mod.ini": "id=fog\nversion=1\n"}, []string{"moth  a", "fog 1 b"}},
-		"a file":           {map[string]string{"x/new.patch": "id tar\n"}, []string{"tar  x"}},
+		"a file":           {map[string]string{"x/new.patch": "id tar\n"}, []string{"tar  x/new.patch"}},
 		"none":             {map[string]string{"a/readme.txt": "x", "b/mod.json": "{}"}, nil},
 	} {
 		fsys := fstest.MapFS{}

@@ -7,13 +7,13 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"iter"
 	"os"
 	"path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -22,6 +22,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/modlist"
@@ -36,6 +37,14 @@ type Need struct {
 	Range version.Range
 }
 
+// Words are the requirement as people say it.
+func (n Need) Words() string {
+	if n.Range.IsAny() {
+		return n.ID
+	}
+	return n.ID + " " + n.Range.String()
+}
+
 // Mod is one installed mod.
 type Mod struct {
 	Kind   *game.Mod
@@ -44,14 +53,22 @@ type Mod struct {
 	Pack   string // the pack it belongs to, or ""
 
 	ID, Version, Title string
-	Needs              []Need
-	Clashes            []string      // ids; "*" is all others
-	Supports           version.Range // of game versions
-	Adds               game.Added
-	On                 bool
-	Order              int // place in the load order, from 1; 0 where there is none
-	// HiddenBy is the path of the mod of the same id that the game uses instead, or "".
+	// Fields are what it says of itself, by field.
+	Fields  map[string]string
+	Needs   []Need
+	Clashes []string // ids; "*" is all others
+	// Also are further ids that it goes by: those it provides, and those it had before.
+	Also []string
+	// Own is the game's own digest of it, in hex, where the description says how that is taken; else "".
+	Own      string
+	Supports version.Range // of game versions
+	Adds     game.Added
+	On       bool
+	Order    int // place in the load order, from 1; 0 where there is none
+	// HiddenBy is the path of the mod of the same id that the game uses instead, or "". Twice is where another one of the same id lies, of a kind
+	// with which the game does not start with both.
 	HiddenBy string
+	Twice    string
 
 	// Entries are all that is in the mod but special files, as tree.Walk finds it, paths relative to the mod. See Files.
 	Entries tree.List
@@ -64,6 +81,8 @@ type Mod struct {
 	Unread  []tree.Entry // what cannot be looked at in it
 	// Problem is why the mod cannot be read, or nil.
 	Problem error
+
+	unlike bool // it is not made as mods of its kind are
 }
 
 // Name is what to call the mod before people.
@@ -120,7 +139,7 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
 	if err := s.work.Wait(); err != nil {
 		return Set{}, err
 	}
-	set := Set{Mods: s.found}
+	set := Set{Mods: slices.DeleteFunc(s.found, func(m *Mod) bool { return m.unlike })}
 	set.hide()
 	set.Problem = cmp.Or(s.unread, set.activate(ctx, in))
 	set.sort()
@@ -228,9 +247,13 @@ func (s *scanner) read(m *Mod, full string) error {
 	}
 	var said facts
 	s.hasher.Once(full, s.in.Game.Digest, dir, m.Files(), &said, func() bool {
-		content := game.InFS(tree.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
+		content := field.InFS(tree.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
 		defer content.Close()
 		said, err = readFacts(s.ctx, m.Kind, content)
+		said.Unlike = err == nil && !made(m.Kind, tree.DirFS(dir), members, said)
+		if err == nil && m.Kind.Digest != nil {
+			said.Own, err = ownDigest(m.Kind.Digest, tree.DirFS(dir), members[0])
+		}
 		return err == nil
 	})
 	m.Problem = err
@@ -246,66 +269,6 @@ func (m *Mod) add(e tree.Entry) {
 	}
 }
 
-// facts are what a mod says of itself.
-type facts struct {
-	ID, Version, Title, Game string
-	Needs, Clashes           []game.Item
-	Adds                     game.Added
-}
-
-// readFacts reads as much as can be read; the error is the first of all.
-func readFacts(ctx context.Context, kind *game.Mod, files *game.Files) (facts, error) {
-	var said facts
-	var first error
-	note := func(err error) {
-		if first == nil {
-			first = err
-		}
-	}
-	for id, into := range map[string]*string{"id": &said.ID, "version": &said.Version, "title": &said.Title, "game": &said.Game} {
-		v, _, err := files.Field(ctx, kind.Field[id])
-		note(err)
-		*into = v.Text
-	}
-	var err error
-	said.Needs, _, err = files.List(ctx, kind.Needs)
-	note(err)
-	said.Clashes, _, err = files.List(ctx, kind.Clashes)
-	note(err)
-	said.Adds, err = files.Adds(ctx, kind.Adds)
-	note(err)
-	return said, first
-}
-
-// take makes the mod what it says; where it does not say its id, it is called like its file.
-func (m *Mod) take(said facts) {
-	m.ID, m.Version, m.Title = said.ID, said.Version, said.Title
-	if m.ID == "" {
-		m.ID = path.Base(m.Path)
-		if m.Kind.Unit == game.UnitFile {
-			m.ID = strings.TrimSuffix(m.ID, path.Ext(m.ID))
-		}
-	}
-	for _, item := range said.Needs {
-		r, err := version.ParseRange(item.Range)
-		if err != nil && m.Problem == nil {
-			m.Problem = fmt.Errorf("needs %s: %w", item.ID, err)
-		}
-		m.Needs = append(m.Needs, Need{item.ID, r})
-	}
-	for _, item := range said.Clashes {
-		m.Clashes = append(m.Clashes, item.ID)
-	}
-	var err error
-	if m.Supports, err = version.ParseRange(said.Game); err != nil && m.Problem == nil {
-		m.Problem = fmt.Errorf("for the game %s: %w", said.Game, err)
-	}
-	m.Adds = game.Added{Exact: said.Adds.Exact}
-	for _, p := range said.Adds.Prefixes {
-		m.Adds.Prefixes = append(m.Adds.Prefixes, strings.ReplaceAll(p, "{id}", m.ID))
-	}
-}
-
 // hide marks mods whose id was found before: the folder that the description names first decides.
 func (s Set) hide() {
 	first := map[string]*Mod{}
@@ -313,6 +276,9 @@ func (s Set) hide() {
 		key := strings.ToLower(m.ID)
 		if other, ok := first[key]; ok {
 			m.HiddenBy, m.On = other.Dir(), false
+			if m.Kind.Twice == "stops" || other.Kind.Twice == "stops" {
+				other.Twice, m.Twice = m.Dir(), other.Dir()
+			}
 			continue
 		}
 		first[key] = m
@@ -321,11 +287,11 @@ func (s Set) hide() {
 
 // ReadActive reads the list of active mods of a game, which must have [active], out of files: those of an install, or of a copy of it. known is
 // false where there is none.
-func ReadActive(ctx context.Context, d *game.Description, files *game.Files) (list []modlist.Listed, known bool, err error) {
+func ReadActive(ctx context.Context, d *game.Description, files *field.Files) (list []modlist.Listed, known bool, err error) {
 	a := d.Active
-	items, known, err := files.List(ctx, game.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off, Whole: true}})
+	items, known, err := files.List(ctx, field.Lists{{In: a.In, Each: a.Each, ID: a.ID, Title: a.Off, Whole: true}})
 	for _, item := range items {
-		off := a.Off != "" && item.Title != "" && item.Title != "false" && item.Title != "0"
+		off := len(a.Off.At) > 0 && item.Title != "" && item.Title != "false" && item.Title != "0"
 		list = append(list, modlist.Listed{ID: item.ID, On: !off})
 	}
 	return list, known, err
@@ -390,13 +356,45 @@ func (s Set) List() []modlist.Listed {
 	return list
 }
 
-// ForCheck are the mods as package check compares them.
-func (s Set) ForCheck() []check.Mod {
-	var mods []check.Mod
+// FolderID is the folder that the mod lies in, "" for one of a download.
+func (m *Mod) FolderID() string {
+	if m.Folder.Folder == nil {
+		return ""
+	}
+	return m.Folder.ID
+}
+
+// With is the set with just those mods on that a save has on, besides the game's own.
+func (s Set) With(on func(*Mod) bool) Set {
+	with := s
+	with.Mods = make([]*Mod, len(s.Mods))
+	for i, m := range s.Mods {
+		one := *m
+		one.On = m.Kind.Base || on(m)
+		with.Mods[i] = &one
+	}
+	return with
+}
+
+// ForCheck are the mods as package check compares them with a save that was written at a time, or, where that is zero, elsewhere. Those that another
+// one hides are among them: a save may say which of the two it loads.
+func (s Set) ForCheck(written time.Time) []check.Mod {
+	var mods, hidden []check.Mod
 	for _, m := range s.Mods {
+		c := check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Affects: m.Kind.Affects, Off: !m.On, Base: m.Kind.Base,
+			Kind: m.Kind.Names(), Also: m.Also, OwnDigest: m.Own, In: m.FolderID(), Twice: m.Twice}
+		switch {
+		case m.Altered && written.IsZero():
+			c.Edited = "yours is not what was first seen of this version"
+		case m.Altered && m.Latest.After(written):
+			c.Edited = "it was changed without a new version after this was saved"
+		}
 		if m.HiddenBy == "" {
-			mods = append(mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Affects: m.Kind.Affects, Off: !m.On, Base: m.Kind.Base})
+			mods = append(mods, c)
+		} else {
+			c.Hidden, c.Off = true, false
+			hidden = append(hidden, c)
 		}
 	}
-	return mods
+	return append(mods, hidden...)
 }

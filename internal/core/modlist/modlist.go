@@ -69,7 +69,10 @@ func FingerprintOf(list []Listed) Fingerprint {
 // Needed is one mod that a state of a save needs.
 type Needed struct {
 	Listed
-	Doubtful bool `json:"doubtful,omitempty"` // it may have changed since the save was written
+	Doubtful bool   `json:"doubtful,omitempty"` // it may have changed since the save was written
+	Range    string `json:"range,omitempty"`    // of versions that the save needs, as it says it
+	Own      string `json:"own,omitempty"`      // the game's own digest of the mod, as the save says it
+	From     string `json:"from,omitempty"`     // the folder that the save wants it to be loaded from
 }
 
 // File is a mod list in a file of its own. Its format is in docs/formats.md.

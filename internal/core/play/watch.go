@@ -177,8 +177,8 @@ func (w *watching) look(ctx context.Context) (again bool, err error) {
 			again = again || s.BeingWritten()
 			continue
 		}
-		if w.known[s.Key()] == s.Digest || s.Facts.Problem != nil {
-			again = again || s.Facts.Problem != nil && w.known[s.Key()] != s.Digest && w.h.Now().Sub(s.Modified) < 2*quiet
+		if w.known[s.Key()] == s.Digest || s.Facts.Damaged() {
+			again = again || s.Facts.Damaged() && w.known[s.Key()] != s.Digest && w.h.Now().Sub(s.Modified) < 2*quiet
 			continue
 		}
 		w.known[s.Key()] = s.Digest

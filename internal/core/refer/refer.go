@@ -7,6 +7,7 @@ package refer
 import (
 	"errors"
 	"io"
+	"slices"
 )
 
 // Count is what was found of one mod.
@@ -35,6 +36,7 @@ type Finder struct {
 	nodes []node
 	pairs []int32 // by the first two bytes: a node, or -1
 	most  int     // bytes of the longest
+	ends  *Finder // of suffixes, spelled backward; nil where there are none
 }
 
 // Identifiers are what one mod brings into saves. What two mods bring is a sign of neither.
@@ -42,6 +44,7 @@ type Identifiers struct {
 	Mod      string
 	Exact    []string
 	Prefixes []string
+	Suffixes []string
 }
 
 // minIdentifier is the length, in bytes, from which an identifier is a sign: shorter ones occur by chance.
@@ -52,10 +55,7 @@ const maxIdentifier = 1024
 
 // New builds a finder.
 func New(all []Identifiers) *Finder {
-	f := &Finder{nodes: []node{{}}, pairs: make([]int32, 1<<16)}
-	for i := range f.pairs {
-		f.pairs[i] = -1
-	}
+	f := empty()
 	for i, ids := range all {
 		f.mods = append(f.mods, ids.Mod)
 		for _, id := range ids.Exact {
@@ -64,8 +64,28 @@ func New(all []Identifiers) *Finder {
 		for _, id := range ids.Prefixes {
 			f.add(id, int32(i)+1, true)
 		}
+		for _, id := range ids.Suffixes {
+			if f.ends == nil {
+				f.ends = empty()
+			}
+			f.ends.add(backward(id), int32(i)+1, true)
+		}
 	}
 	return f
+}
+
+func empty() *Finder {
+	f := &Finder{nodes: []node{{}}, pairs: make([]int32, 1<<16)}
+	for i := range f.pairs {
+		f.pairs[i] = -1
+	}
+	return f
+}
+
+func backward(s string) string {
+	b := []byte(s)
+	slices.Reverse(b)
+	return string(b)
 }
 
 // shared marks an identifier of several mods.
@@ -120,16 +140,20 @@ type Counts map[string]Count
 
 // Search counts in one piece of content, which at names.
 func (f *Finder) Search(content []byte, at string, counts Counts) {
-	f.search(content, len(content), false, at, counts)
+	f.search(content, 0, len(content), at, counts)
 }
 
-// search counts what begins in the first limit bytes; before tells whether a byte of a word stands before them.
-func (f *Finder) search(content []byte, limit int, before bool, at string, counts Counts) {
+// search counts what begins, or with suffixes ends, in the bytes from and before limit.
+func (f *Finder) search(content []byte, from, limit int, at string, counts Counts) {
+	if f.ends != nil {
+		f.searchEnds(content, from, limit, at, counts)
+	}
 	if f.most == 0 {
 		return
 	}
 	limit = min(limit, len(content)-1)
-	for i := 0; i < limit; i++ {
+	before := from > 0 && word[content[from-1]]
+	for i := from; i < limit; i++ {
 		c := content[i]
 		inside := before
 		before = word[c]
@@ -147,6 +171,33 @@ func (f *Finder) search(content []byte, limit int, before bool, at string, count
 		count := counts[f.mods[owner-1]]
 		if count.N++; count.N == 1 {
 			count.First, count.At = string(content[i:i+length]), at
+		}
+		counts[f.mods[owner-1]] = count
+	}
+}
+
+// searchEnds counts the words that end as suffixes do and whose last byte is one of from and before limit.
+func (f *Finder) searchEnds(content []byte, from, limit int, at string, counts Counts) {
+	var back [maxIdentifier]byte
+	for i := from; i < min(limit, len(content)); i++ {
+		if !word[content[i]] || i+1 < len(content) && word[content[i+1]] || i < 1 {
+			continue
+		}
+		n := f.ends.pairs[int(content[i])|int(content[i-1])<<8]
+		if n < 0 {
+			continue
+		}
+		length := min(f.ends.most, i+1, maxIdentifier)
+		for k := range length {
+			back[k] = content[i-k]
+		}
+		owner, found := f.ends.match(back[:length], n)
+		if owner <= 0 {
+			continue
+		}
+		count := counts[f.mods[owner-1]]
+		if count.N++; count.N == 1 {
+			count.First, count.At = string(content[i+1-found:i+1]), at
 		}
 		counts[f.mods[owner-1]] = count
 	}
@@ -177,8 +228,12 @@ const block = 256 << 10
 
 // Read counts in a stream to its end.
 func (f *Finder) Read(r io.Reader, at string, counts Counts) error {
-	buf := make([]byte, 0, block+maxIdentifier)
-	before := false
+	behind := 0 // how much of what was searched is kept before what is searched next, for words that end there
+	if f.ends != nil {
+		behind = f.ends.most
+	}
+	buf := make([]byte, 0, block+maxIdentifier+behind)
+	from := 0
 	for {
 		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
@@ -190,16 +245,15 @@ func (f *Finder) Read(r io.Reader, at string, counts Counts) error {
 		if !end { // what begins near the end may go on behind it: it is searched with the next block
 			limit -= maxIdentifier
 		}
-		if limit > 0 {
-			f.search(buf, limit, before, at, counts)
-			before = word[buf[limit-1]]
-		}
+		f.search(buf, from, limit, at, counts)
 		if end {
 			return nil
 		}
-		if limit <= 0 {
+		if limit <= from {
 			return errors.New("a stream that gives nothing")
 		}
-		buf = append(buf[:0], buf[limit:]...)
+		keep := max(limit-max(behind, 1), 0)
+		from = limit - keep
+		buf = append(buf[:0], buf[keep:]...)
 	}
 }

@@ -6,10 +6,12 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
@@ -59,21 +61,25 @@ func members(ctx context.Context, kind *game.Save, dir string, names []string) (
 }
 
 // FilesOf are the files of a save that a declared file means: one, or all that its glob matches.
-func FilesOf(kind *game.Save, declared game.File, name string, files []string) []string {
-	if declared.Path == "." {
-		return files[:min(1, len(files))]
-	}
+func FilesOf(kind *game.Save, declared field.File, name string, files []string) []string {
+	inside := within(kind, name, files)
 	var found []string
-	for _, f := range files {
-		inside := f
-		if kind.Unit == game.UnitFolder && name != "." {
-			inside = strings.TrimPrefix(f, name+"/")
-		}
-		if inside == declared.Path || strings.EqualFold(inside, declared.Path) || doublestar.MatchUnvalidated(declared.Path, inside) {
-			found = append(found, f)
-		}
+	for _, f := range declared.In(inside) {
+		found = append(found, files[slices.Index(inside, f)])
 	}
 	return found
+}
+
+// within are files of a save relative to it: of a folder without its name before them.
+func within(kind *game.Save, name string, files []string) []string {
+	if kind.Unit != game.UnitFolder || name == "." {
+		return files
+	}
+	inside := make([]string, len(files))
+	for i, f := range files {
+		inside[i] = strings.TrimPrefix(f, name+"/")
+	}
+	return inside
 }
 
 // CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a

@@ -226,7 +226,7 @@ next:
 // hasDeclared reports whether a folder directly holds at least one of the files that every save of the kind has.
 func hasDeclared(kind *game.Save, dir string, inside []string) bool {
 	for _, f := range kind.Files {
-		if f.Optional {
+		if f.Optional || f.If != nil {
 			continue
 		}
 		want := path.Join(dir, f.Path)
@@ -283,7 +283,7 @@ func names(kind *game.Save, content []byte) bool {
 	for _, id := range kind.Is.Has {
 		found := false
 		for _, field := range kind.Field[id] {
-			asked := word.FindAllString(field.At, -1)
+			asked := word.FindAllString(strings.Join(field.At, " "), -1)
 			file := kind.Files[field.In]
 			byName := file.Encoding == "" && slices.Contains([]string{"json", "xml", "blocks", "ini", "text", "lines"}, file.Form)
 			found = found || !byName || len(asked) == 0 || bytes.Contains(content, []byte(asked[len(asked)-1]))
@@ -301,7 +301,7 @@ func is(kind *game.Save, fsys fs.FS, c Candidate) bool {
 	if kind.Is == nil {
 		return c.Captures != nil
 	}
-	broken := c.Facts.Problem != nil && (c.Captures != nil || kind.Unit == game.UnitFolder)
+	broken := c.Facts.unread && (c.Captures != nil || kind.Unit == game.UnitFolder)
 	if magic, offset := kind.Is.MagicBytes(); magic != nil {
 		f, err := fsys.Open(c.Files[0])
 		if err != nil {
@@ -349,7 +349,7 @@ func (c Candidate) lacks() []string {
 		return missing
 	}
 	for _, f := range c.Kind.Files {
-		if !f.Optional && len(FilesOf(c.Kind, f, c.Name, c.Files)) == 0 {
+		if f.Wanted(within(c.Kind, c.Name, c.Files)) && len(FilesOf(c.Kind, f, c.Name, c.Files)) == 0 {
 			missing = append(missing, f.Path)
 		}
 	}

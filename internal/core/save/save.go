@@ -21,6 +21,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
@@ -32,18 +33,26 @@ const Hidden = ".ostrov"
 // Facts is what a save says of itself.
 type Facts struct {
 	Fields    map[string]form.Value
-	Mods      []game.Item
+	Mods      []field.Item
 	ModsKnown bool // the save lists its mods, perhaps none
 	Owner     string
 	// Problem is why the save cannot be read, or nil; what could be read is filled in all the same.
 	Problem error `json:"-"`
+
+	unread bool // what tells its kind could not be read
 }
+
+// Damaged reports whether the save is not what it should be; one that is only not understood may be right.
+func (f Facts) Damaged() bool { return f.Problem != nil && !errors.Is(f.Problem, form.ErrUnknown) }
 
 // Version is the version of the game that wrote the save, or "".
 func (f Facts) Version() string { return f.Fields["version"].Raw }
 
 // Played is how long it was played, where the description reads that, or 0.
 func (f Facts) Played() time.Duration { return f.Fields["played"].Duration }
+
+// Named is what a field says in a save's name.
+func (f Facts) Named(field string) string { return f.Fields[field].Raw }
 
 // Title is what the save calls itself, or "".
 func (f Facts) Title() string { return f.Fields["title"].Text }
@@ -109,7 +118,7 @@ type Name struct{ From, To string }
 
 // Renamed is what the files or the folder of the save would be called with other captures, its own name first.
 func (s *Save) Renamed(captures map[string]string) ([]Name, error) {
-	to, ok := s.Kind.Names()[0].Spell(captures)
+	to, ok := s.Kind.Spell(captures, s.Facts.Named)
 	if !ok {
 		return nil, fmt.Errorf("the name %s cannot be made out of %v", s.Kind.Names()[0], captures)
 	}
@@ -333,22 +342,14 @@ func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files [
 			return facts
 		}
 		root = sub
-		relative := make([]string, len(files))
-		for i, f := range files {
-			relative[i] = strings.TrimPrefix(f, name+"/")
-		}
-		files = relative
-	}
-	within := name
-	if kind.Unit == game.UnitFolder {
-		within = "."
+		files = within(kind, name, files)
 	}
 	defer func() { // a field that cannot be read says more than the file that it is in
 		if facts.Problem == nil {
-			facts.Problem = whole(ctx, kind, root, within, files)
+			facts.Problem = whole(ctx, kind, root, files)
 		}
 	}()
-	in := game.InFS(root, name, files, kind.Files)
+	in := field.InFS(root, name, files, kind.Files)
 	defer in.Close()
 	note := func(err error) {
 		if err != nil && facts.Problem == nil {
@@ -358,6 +359,7 @@ func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files [
 	for _, id := range fieldIDs(kind) {
 		v, ok, err := in.Field(ctx, kind.Field[id])
 		note(err)
+		facts.unread = facts.unread || err != nil && (kind.Is == nil || slices.Contains(kind.Is.Has, id))
 		if ok {
 			facts.Fields[id] = v
 		}
@@ -367,7 +369,7 @@ func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files [
 	note(err)
 	facts.ModsKnown = facts.ModsKnown && err == nil
 	if o := kind.Owner; o != nil && o.In != "" {
-		v, _, err := in.Field(ctx, game.Fields{{In: o.In, At: o.At, As: o.As}})
+		v, _, err := in.Field(ctx, kind.Owner.Fields())
 		note(err)
 		facts.Owner = v.Raw
 	}

@@ -7,7 +7,9 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"strings"
 
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 )
@@ -17,20 +19,37 @@ const tail = 4 << 10
 
 // whole reads through the files that the description declares, whether a field needs them or not: what was not read is not known. It is an error
 // where layers or checksums do not hold, or where a file does not end as a whole one does.
-func whole(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) error {
+func whole(ctx context.Context, kind *game.Save, fsys fs.FS, files []string) error {
+	asked := asked(kind)
 	for _, id := range slices.Sorted(maps.Keys(kind.Files)) {
 		declared := kind.Files[id]
-		found := FilesOf(kind, declared, name, files)
-		for _, file := range found {
+		for _, file := range declared.In(files) {
 			if err := wholeFile(ctx, declared, fsys, file); err != nil {
 				return fmt.Errorf("%s: %w", file, err)
+			}
+			if asked[id] {
+				continue
+			}
+			if err := form.Check(ctx, fsys, file, declared.Spec()); err != nil {
+				return err
 			}
 		}
 	}
 	return nil
 }
 
-func wholeFile(ctx context.Context, declared game.File, fsys fs.FS, file string) error {
+// asked are the files that fields and lists are read from: whether these are what they should be has shown by then.
+func asked(kind *game.Save) map[string]bool {
+	ids := map[string]bool{}
+	for _, fields := range kind.Field {
+		for _, f := range fields {
+			ids[f.In] = kind.Files[f.In].Form != "sqlite" && !strings.ContainsAny(kind.Files[f.In].Path, "*?[{")
+		}
+	}
+	return ids
+}
+
+func wholeFile(ctx context.Context, declared field.File, fsys fs.FS, file string) error {
 	if len(declared.Layers.Chain) == 0 && declared.Layers.Tag == nil && declared.Ends == "" {
 		return nil
 	}

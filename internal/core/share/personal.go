@@ -20,6 +20,7 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/save"
@@ -199,13 +200,13 @@ func (p inSave) layersOf(file string) form.Layers {
 // auto is whatever the first bytes show.
 var auto = form.Layers{Chain: []form.Layer{{Name: "auto"}}}
 
-func (p inSave) declared(file string) (game.File, bool) {
+func (p inSave) declared(file string) (field.File, bool) {
 	for _, declared := range p.sv.Kind.Files {
 		if slices.Contains(save.FilesOf(p.sv.Kind, declared, p.sv.Name, p.sv.Paths()), file) {
 			return declared, true
 		}
 	}
-	return game.File{}, false
+	return field.File{}, false
 }
 
 // find looks through one file for what tells of the player.
@@ -327,9 +328,12 @@ type blankPlace struct{ what, at string }
 func (p inSave) places(name string) []blankPlace {
 	var places []blankPlace
 	for _, id := range slices.Sorted(maps.Keys(p.sv.Kind.Field)) {
-		for _, field := range p.sv.Kind.Field[id] {
-			if field.Personal && p.lies(field.In, name) && p.sv.Facts.Fields[id].Raw != "" {
-				places = append(places, blankPlace{id, field.At})
+		for _, f := range p.sv.Kind.Field[id] {
+			if !f.Personal || !p.lies(f.In, name) || p.sv.Facts.Fields[id].Raw == "" {
+				continue
+			}
+			for _, query := range f.At {
+				places = append(places, blankPlace{id, query})
 			}
 		}
 	}

@@ -51,7 +51,11 @@ type parcelFile struct {
 // Wrap looks at what a parcel of a save would hold and tell. Write then makes it.
 func Wrap(ctx context.Context, h *home.Home, st *facts.State, sv *facts.Save, req Request) (*Wrapped, error) {
 	if sv.Facts.Problem != nil {
-		return nil, problem.New(problem.Do("needs", st.Address(sv)), "%s is damaged: %s%w", st.Address(sv), assess.Reading(sv.Facts.Problem), silent{sv.Facts.Problem})
+		how := "is damaged"
+		if !sv.Facts.Damaged() {
+			how = "is not understood"
+		}
+		return nil, problem.New(problem.Do("needs", st.Address(sv)), "%s %s: %s%w", st.Address(sv), how, assess.Reading(sv.Facts.Problem), silent{sv.Facts.Problem})
 	}
 	w := &Wrapped{State: st, Save: sv, Out: req.Out}
 	if w.Out == "" {

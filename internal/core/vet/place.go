@@ -252,7 +252,7 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 		return nil, err
 	}
 	written, err := form.Rewrite(original, declared.Layers.Layers, func(content []byte) ([]byte, error) {
-		return form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.owner)
+		return form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.c.Kind.Owner.Fields()[0].Encode(p.owner))
 	})
 	if err != nil {
 		return nil, fmt.Errorf("%s: the owner: %w", name, err)

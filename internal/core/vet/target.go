@@ -111,7 +111,7 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 		first, last := c.Kind.Slots.Range()
 		try := func(n int) *Target {
 			captures["slot"] = name.SpellSlot(n)
-			spelled, ok := name.Spell(captures)
+			spelled, ok := c.Kind.Spell(captures, c.Facts.Named)
 			if !ok {
 				return nil
 			}
@@ -139,7 +139,7 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 		}
 		return refuse(check.NoFreeSlot, problem.Do("place", "FILE").With("slot", "N").Note("replaces one, which is kept first"), "all %d slots are taken", last-first+1)
 	}
-	if fixed, ok := name.Spell(nil); ok { // the game knows one name for it
+	if fixed, ok := name.Spell(nil); ok && len(c.Kind.Names()) == 1 { // the game knows one name for it
 		return fixedTarget(st, folder, fixed, slot)
 	}
 	if slot != "" {
@@ -147,8 +147,8 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 	}
 	base := c.Candidate.Base(downloadName)
 	if captures, ok := name.Match(base, true); ok {
-		spelled, _ := name.Spell(captures)
-		if st.At(folder, spelled) == nil {
+		spelled, ok := c.Kind.Spell(captures, c.Facts.Named)
+		if ok && st.At(folder, spelled) == nil {
 			return &Target{folder, spelled, "", nil, captures}, nil
 		}
 	}
@@ -163,9 +163,13 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 		if captures["name"] = stem; i > 1 {
 			captures["name"] = fmt.Sprintf("%s %d", stem, i)
 		}
-		spelled, ok := name.Spell(captures)
+		spelled, ok := c.Kind.Spell(captures, c.Facts.Named)
 		if !ok {
 			break
+		}
+		if i > 1 && !strings.Contains(spelled, captures["name"]) { // a name that is made of fields alone
+			ext := path.Ext(spelled)
+			spelled = fmt.Sprintf("%s %d%s", strings.TrimSuffix(spelled, ext), i, ext)
 		}
 		if st.At(folder, spelled) == nil {
 			return &Target{folder, spelled, "", nil, captures}, nil

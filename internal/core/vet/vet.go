@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -367,9 +368,13 @@ func (v *Vetting) fileFindings(f *facts.Found) []check.Finding {
 		one.Severity = check.Note
 		found = append(found, one)
 	}
-	if f.Facts.Problem != nil && !slices.ContainsFunc(found, func(f check.Finding) bool { return f.Severity == check.Stop }) && !damaged {
-		one := check.New(check.Damaged, "", assess.Reading(f.Facts.Problem))
-		found = append(found, one.Helped(problem.Advise("fetch the download again")))
+	said := damaged || len(found) > 0 && errors.Is(f.Facts.Problem, fs.ErrNotExist) // that a file is missing has been said
+	if f.Facts.Problem != nil && !said {
+		one := assess.Unreadable(f.Facts.Problem)
+		if f.Facts.Damaged() {
+			one = one.Helped(problem.Advise("fetch the download again"))
+		}
+		found = append(found, one)
 	}
 	return found
 }

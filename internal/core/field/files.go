@@ -1,0 +1,268 @@
+package field
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ostrov/internal/core/form"
+)
+
+// Place is where a declared file lies.
+type Place struct {
+	FS   fs.FS
+	Name string
+}
+
+// maxPlaces bounds the files that one glob means.
+const maxPlaces = 10_000
+
+// Files reads fields and lists from a group of declared files, each of which is opened at most once; of the files that a glob means, only the
+// first stays open. It is not safe for concurrent use.
+type Files struct {
+	name   string
+	files  map[string]File
+	locate func(File) ([]Place, error)
+	docs   map[string]form.Doc
+	errs   map[string]error
+}
+
+// NewFiles reads the files declared in files, which locate finds; its error is fs.ErrNotExist where a file is not there. name is what from_name
+// is matched against.
+func NewFiles(name string, files map[string]File, locate func(File) ([]Place, error)) *Files {
+	return &Files{name: name, files: files, locate: locate, docs: map[string]form.Doc{}, errs: map[string]error{}}
+}
+
+// InFS reads the files declared in files from a save or mod: fsys holds it, and members are its files, relative to fsys, of which the
+// path "." means the first.
+func InFS(fsys fs.FS, name string, members []string, files map[string]File) *Files {
+	return NewFiles(name, files, func(f File) ([]Place, error) {
+		var found []Place
+		for _, m := range f.In(members) {
+			found = append(found, Place{fsys, m})
+		}
+		if len(found) == 0 {
+			return nil, fmt.Errorf("%s: %w", f.Path, fs.ErrNotExist)
+		}
+		return found, nil
+	})
+}
+
+// In are the files that a declared file means, of those of a save or mod: one, or all that its glob matches.
+func (f File) In(members []string) []string {
+	if f.Path == "." {
+		return members[:min(1, len(members))]
+	}
+	var found []string
+	for _, m := range members {
+		if m == f.Path || doublestar.MatchUnvalidated(f.Path, m) || strings.EqualFold(m, f.Path) {
+			found = append(found, m)
+		}
+	}
+	return found
+}
+
+// Wanted reports whether a save with these files is to have the file: whether it is not optional, and its condition holds.
+func (f File) Wanted(members []string) bool { return !f.Optional && f.If.Holds(members) }
+
+// Holds reports whether the condition holds of a save with these files, whose paths are relative to it. No condition holds always.
+func (p *Present) Holds(members []string) bool {
+	if p == nil {
+		return true
+	}
+	there := func(template string) bool {
+		want := strings.TrimPrefix(template, inSave)
+		return slices.ContainsFunc(members, func(m string) bool {
+			return strings.EqualFold(m, want) || doublestar.MatchUnvalidated(want, m) || strings.HasPrefix(m, want+"/")
+		})
+	}
+	if p.Exists != "" && !there(p.Exists) || p.Absent != "" && there(p.Absent) {
+		return false
+	}
+	return len(p.Any) == 0 || slices.ContainsFunc(p.Any, func(one Present) bool { return one.Holds(members) })
+}
+
+// inSave is how a template of a file inside a save begins.
+const inSave = "{save}/"
+
+// Close frees what has been opened.
+func (f *Files) Close() error {
+	var err error
+	for _, doc := range f.docs {
+		err = errors.Join(err, doc.Close())
+	}
+	f.docs = map[string]form.Doc{}
+	return err
+}
+
+// doc opens the first file that id means. A missing optional file is no document and no error.
+func (f *Files) doc(ctx context.Context, id string) (form.Doc, error) {
+	if doc, ok := f.docs[id]; ok {
+		return doc, nil
+	}
+	if err, ok := f.errs[id]; ok {
+		return nil, err
+	}
+	places, err := f.places(id)
+	if err == nil && len(places) > 0 {
+		if f.docs[id], err = f.open(ctx, id, places[0]); errors.Is(err, fs.ErrNotExist) && f.files[id].Optional {
+			err = nil
+			places = nil
+		}
+	}
+	if err != nil {
+		delete(f.docs, id)
+		f.errs[id] = err
+		return nil, err
+	}
+	if len(places) == 0 {
+		delete(f.docs, id)
+		f.errs[id] = nil
+		return nil, nil
+	}
+	return f.docs[id], nil
+}
+
+func (f *Files) open(ctx context.Context, id string, at Place) (form.Doc, error) {
+	return form.Open(ctx, at.FS, at.Name, f.files[id].Spec(), form.DefaultLimits)
+}
+
+// places are where the files lie that id means: none where they are not there and need not be.
+func (f *Files) places(id string) ([]Place, error) {
+	declared := f.files[id]
+	places, err := f.locate(declared)
+	if errors.Is(err, fs.ErrNotExist) && (declared.Optional || declared.If != nil) { // whether one that is wanted is missing is asked elsewhere
+		return nil, nil
+	}
+	if len(places) > maxPlaces {
+		return nil, fmt.Errorf("%s: %w: more than %d files", declared.Path, form.ErrTooLarge, maxPlaces)
+	}
+	return places, err
+}
+
+// each visits all files that id means, in order.
+func (f *Files) each(ctx context.Context, id string, visit func(form.Doc) error) error {
+	first, err := f.doc(ctx, id)
+	if err != nil || first == nil {
+		return err
+	}
+	if err := visit(first); err != nil {
+		return err
+	}
+	if !strings.ContainsAny(f.files[id].Path, "*?[{") {
+		return nil
+	}
+	places, err := f.places(id)
+	if err != nil {
+		return err
+	}
+	for _, at := range places[1:] {
+		doc, err := f.open(ctx, id, at)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(visit(doc), doc.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Field returns the first of the alternatives that has a value. A file that is missing or damaged is an error only when no other
+// alternative has one.
+func (f *Files) Field(ctx context.Context, fields Fields) (form.Value, bool, error) {
+	var firstErr error
+	for i := range fields {
+		v, ok, err := f.one(ctx, &fields[i])
+		if ok {
+			return v, true, nil
+		}
+		if err != nil && firstErr == nil {
+			firstErr = err
+		}
+	}
+	return form.Value{}, false, firstErr
+}
+
+func (f *Files) one(ctx context.Context, field *Field) (form.Value, bool, error) {
+	raw, ok, err := f.raw(ctx, field)
+	if err != nil {
+		return form.Value{}, false, err
+	}
+	return field.value(raw, ok)
+}
+
+// value makes of a text what it stands for.
+func (f *Field) value(raw string, ok bool) (form.Value, bool, error) {
+	if ok && (f.Layers.Tag != nil || len(f.Layers.Chain) > 0) {
+		data, err := f.Layers.Peel(strings.NewReader(raw), form.DefaultLimits)
+		if err != nil {
+			return form.Value{}, false, fmt.Errorf("%s: %w", strings.Join(f.At, ", "), err)
+		}
+		raw = string(data)
+	}
+	if ok && f.Split != "" {
+		raw, _, _ = strings.Cut(raw, f.Split)
+		raw = strings.TrimSpace(raw)
+	}
+	if !ok || raw == "" {
+		if f.Default == "" {
+			return form.Value{}, false, nil
+		}
+		raw = f.Default
+	}
+	v, err := f.as.Convert(raw)
+	if err != nil {
+		return form.Value{}, false, fmt.Errorf("%s: %w", strings.Join(f.At, ", "), err)
+	}
+	if f.Map != nil {
+		mapped, ok := f.Map[v.Raw]
+		if !ok {
+			return form.Value{Text: v.Raw, Unmapped: v.Raw}, true, nil
+		}
+		v.Raw, v.Text = mapped, mapped
+	}
+	if words, ok := f.Show[v.Raw]; ok {
+		v.Text = words
+	}
+	return v, true, nil
+}
+
+// Encode is what a file has for a value of the field.
+func (f *Field) Encode(value string) string { return f.as.Encode(value) }
+
+func (f *Files) raw(ctx context.Context, field *Field) (string, bool, error) {
+	if field.FromName != "" {
+		m := field.pattern.FindStringSubmatch(path.Base(strings.ReplaceAll(f.name, `\`, "/")))
+		if m == nil {
+			return "", false, nil
+		}
+		return m[1], true, nil
+	}
+	if field.In == "" {
+		return "", false, nil
+	}
+	var parts []string
+	err := f.each(ctx, field.In, func(doc form.Doc) error {
+		if parts != nil { // an earlier file has it
+			return nil
+		}
+		var here []string
+		for _, query := range field.At {
+			text, ok, err := doc.Value(ctx, query)
+			if err != nil || !ok {
+				return err
+			}
+			here = append(here, text)
+		}
+		parts = here
+		return nil
+	})
+	return strings.Join(parts, field.Join), parts != nil, err
+}
