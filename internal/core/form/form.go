@@ -68,6 +68,9 @@ func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits
 	if spec.Form == "sqlite" {
 		return openSQLite(ctx, fsys, name, spec, limits)
 	}
+	if doc, ok, err := openLarge(fsys, name, spec); ok || err != nil {
+		return doc, err
+	}
 	data, err := Read(fsys, name, spec.Layers, limits)
 	if err != nil {
 		return nil, err
@@ -77,6 +80,45 @@ func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return doc, nil
+}
+
+// maxLarge bounds a JSON or XML that is read block by block, in bytes.
+const maxLarge = 8 << 30
+
+// openLarge opens a JSON or XML that is too large to be held in memory and lies there as it is; ok is false for others.
+func openLarge(fsys fs.FS, name string, spec Spec) (doc Doc, ok bool, err error) {
+	plain := len(spec.Layers.Chain) == 0 && spec.Layers.Tag == nil && (spec.Encoding == "" || strings.EqualFold(spec.Encoding, "utf-8"))
+	if !plain || spec.Form != "xml" && spec.Form != "json" {
+		return nil, false, nil
+	}
+	info, err := fs.Stat(fsys, name)
+	if err != nil || info.Size() <= maxTree || info.Size() > maxLarge {
+		return nil, false, nil // opening says why
+	}
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, false, err
+	}
+	at, isFile := f.(io.ReaderAt)
+	head := make([]byte, 256)
+	if isFile {
+		_, err = at.ReadAt(head, 0)
+	}
+	m := xmlEncoding.FindSubmatch(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")))
+	if !isFile || err != nil || m != nil && !strings.EqualFold(string(m[1]), "utf-8") {
+		return nil, false, f.Close()
+	}
+	text := inFile(at, int(info.Size()))
+	text.done = f.Close
+	if spec.Form == "xml" {
+		doc, err = largeXMLOf(text)
+	} else {
+		doc, err = largeJSONOf(text)
+	}
+	if err != nil {
+		return nil, false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Close())
+	}
+	return doc, true, nil
 }
 
 // Read returns the content of the file name of fsys with its layers peeled.

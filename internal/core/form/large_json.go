@@ -17,7 +17,7 @@ type largeJSON struct {
 }
 
 type jsonSource struct {
-	data []byte
+	*source
 	seen map[int][]jsonMember // of objects, by where they begin
 }
 
@@ -28,8 +28,16 @@ type jsonMember struct {
 }
 
 func parseLargeJSON(data []byte) (Doc, error) {
-	t := &jsonSource{data: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), seen: map[int][]jsonMember{}}
-	root := largeJSON{t, place{0, len(t.data)}}
+	return largeJSONOf(inMemory(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))))
+}
+
+// largeJSONOf passes over all of a JSON in UTF-8, to see whether it is whole.
+func largeJSONOf(text *source) (Doc, error) {
+	t := &jsonSource{source: text, seen: map[int][]jsonMember{}}
+	root := largeJSON{t, place{0, text.size}}
+	if bytes.Equal(text.bytes(0, min(3, text.size)), []byte("\xef\xbb\xbf")) {
+		root.at.from = 3
+	}
 	if t.decoder(root.at).PeekKind() != '{' {
 		if err := t.decoder(root.at).SkipValue(); err != nil {
 			return nil, jsonDamage(err)
@@ -43,7 +51,7 @@ func parseLargeJSON(data []byte) (Doc, error) {
 }
 
 func (t *jsonSource) decoder(at place) *jsontext.Decoder {
-	return jsontext.NewDecoder(bytes.NewBuffer(t.data[at.from:at.to]), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	return jsontext.NewDecoder(t.reader(at.from, at.to), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 }
 
 func jsonDamage(err error) error {
@@ -127,7 +135,7 @@ func (t *jsonSource) skip(d *jsontext.Decoder, at place) (place, error) {
 		return place{}, jsonDamage(err)
 	}
 	to := at.from + int(d.InputOffset())
-	for bytes.IndexByte([]byte(" \t\r\n:,"), t.data[from]) >= 0 {
+	for from < to && bytes.IndexByte([]byte(" \t\r\n:,"), t.byteAt(from)) >= 0 {
 		from++
 	}
 	return place{from, to}, nil
@@ -189,7 +197,7 @@ func (t *jsonSource) holds(at place, where *equal) (bool, error) {
 		return true, nil
 	}
 	value, ok, err := t.member(at, where.member)
-	if err != nil || !ok || t.data[value.from] != '"' {
+	if err != nil || !ok || t.byteAt(value.from) != '"' {
 		return false, err
 	}
 	text, ok, err := t.scalar(value)
@@ -215,7 +223,7 @@ func (d largeJSON) tree(query string) (Doc, error) {
 	if d.at.to-d.at.from > maxTree {
 		return nil, errSubset(query)
 	}
-	return parseJSON(d.text.data[d.at.from:d.at.to])
+	return parseJSON(d.text.bytes(d.at.from, d.at.to))
 }
 
 func (d largeJSON) Value(ctx context.Context, query string) (text string, ok bool, err error) {
@@ -255,4 +263,4 @@ func (d largeJSON) Each(ctx context.Context, query string) ([]Doc, error) {
 	return docs, err
 }
 
-func (d largeJSON) Close() error { return nil }
+func (d largeJSON) Close() error { return d.text.close() }

@@ -22,7 +22,7 @@ type largeXML struct {
 }
 
 type xmlSource struct {
-	data []byte
+	*source
 	root xmlElement           // has the outermost element for its child
 	seen map[int][]xmlElement // children, by where what is in their parent begins
 }
@@ -46,8 +46,13 @@ func parseLargeXML(data []byte) (Doc, error) {
 			return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, m[1], err)
 		}
 	}
-	all := place{0, len(data)}
-	t := &xmlSource{data: data, root: xmlElement{outer: all, inner: all}, seen: map[int][]xmlElement{}}
+	return largeXMLOf(inMemory(data))
+}
+
+// largeXMLOf passes over all of an XML in UTF-8, to see whether it is whole.
+func largeXMLOf(text *source) (Doc, error) {
+	all := place{0, text.size}
+	t := &xmlSource{source: text, root: xmlElement{outer: all, inner: all}, seen: map[int][]xmlElement{}}
 	elements := 0
 	if err := t.children(t.root, func(xmlElement) error { elements++; return nil }); err != nil { // which passes over all of it
 		return nil, err
@@ -71,53 +76,79 @@ const (
 // tag finds the first tag at or behind at, passing over comments, CDATA and instructions.
 func (t *xmlSource) tag(at, end int) (kind int, tag place, err error) {
 	for {
-		i := bytes.IndexByte(t.data[at:end], '<')
-		if i < 0 {
-			return noTag, place{}, nil
+		if at = t.index(at, end, '<'); at < 0 {
+			return noTag, place{}, t.err
 		}
-		at += i
-		rest := t.data[at:end]
-		n := 0
+		head := t.bytes(at, min(at+9, end))
+		closes := len(head) > 1 && head[1] == '/' // before more is read
+		to := 0
+		special := len(head) > 1 && (head[1] == '!' || head[1] == '?')
 		switch {
-		case bytes.HasPrefix(rest, []byte("<!--")):
-			n = endOf(rest, 4, "-->")
-		case bytes.HasPrefix(rest, []byte("<![CDATA[")):
-			n = endOf(rest, 9, "]]>")
-		case bytes.HasPrefix(rest, []byte("<?")):
-			n = endOf(rest, 2, "?>")
-		case bytes.HasPrefix(rest, []byte("<!")):
-			n = endOfTag(rest)
+		case special && bytes.HasPrefix(head, []byte("<!--")):
+			to = t.endOf(at+4, end, "-->")
+		case special && bytes.HasPrefix(head, []byte("<![CDATA[")):
+			to = t.endOf(at+9, end, "]]>")
+		case special && head[1] == '?':
+			to = t.endOf(at+2, end, "?>")
+		case special:
+			to = t.endOfTag(at, end)
 		default:
-			if n = endOfTag(rest); n < 0 {
-				return noTag, place{}, errEarly
+			if to = t.endOfTag(at, end); to < 0 {
+				return noTag, place{}, errors.Join(errEarly, t.err)
 			}
 			kind = startTag
-			if rest[1] == '/' {
+			if closes {
 				kind = endTag
-			} else if rest[n-2] == '/' {
+			} else if t.byteAt(to-2) == '/' {
 				kind = emptyTag
 			}
-			return kind, place{at, at + n}, nil
+			return kind, place{at, to}, nil
 		}
-		if n < 0 {
-			return noTag, place{}, errEarly
+		if to < 0 {
+			return noTag, place{}, errors.Join(errEarly, t.err)
 		}
-		at += n
+		at = to
 	}
 }
 
-// endOf is where what begins text, and does not end before from, ends.
-func endOf(text []byte, from int, ending string) int {
-	i := bytes.Index(text[min(from, len(text)):], []byte(ending))
+// endOf is where what goes on at from ends, or -1.
+func (t *xmlSource) endOf(from, end int, ending string) int {
+	i := t.search(from, end, ending)
 	if i < 0 {
 		return -1
 	}
-	return from + i + len(ending)
+	return i + len(ending)
 }
+
+// endOfTag is where the tag or declaration that begins at a place ends, or -1.
+func (t *xmlSource) endOfTag(at, end int) int {
+	part := t.rest(at, end)
+	if n := endOfTag(part); n >= 0 {
+		return at + n
+	}
+	for size := block; ; size *= 4 { // it goes on behind what is in memory
+		part = t.bytes(at, min(at+size, end))
+		if n := endOfTag(part); n >= 0 {
+			return at + n
+		}
+		if at+size >= end || size > maxDeclaration {
+			return -1
+		}
+	}
+}
+
+// maxDeclaration bounds one tag or declaration, in bytes.
+const maxDeclaration = 64 << 20
 
 // endOfTag is where the tag or declaration that begins text ends: at a > outside quotes, and outside of what a <!DOCTYPE … [ <!…> ]> has
 // in it.
 func endOfTag(text []byte) int {
+	if n := bytes.IndexByte(text, '>'); n > 0 { // the usual tag: no > in its attributes
+		tag := text[1:n]
+		if bytes.IndexByte(tag, '<') < 0 && bytes.IndexByte(tag, '\'') < 0 && bytes.Count(tag, []byte{'"'})%2 == 0 {
+			return n + 1
+		}
+	}
 	depth := 0
 	var quote byte
 	for i, c := range text {
@@ -141,9 +172,11 @@ func endOfTag(text []byte) int {
 
 // name is that of a tag, with its prefix.
 func (t *xmlSource) name(tag place) []byte {
-	name := bytes.TrimPrefix(t.data[tag.from+1:tag.to-1], []byte("/"))
-	if i := bytes.IndexAny(name, " \t\r\n/"); i >= 0 {
-		name = name[:i]
+	name := bytes.TrimPrefix(t.bytes(tag.from+1, tag.to-1), []byte("/"))
+	for i, c := range name {
+		if c == ' ' || c == '\t' || c == '\r' || c == '\n' || c == '/' {
+			return name[:i]
+		}
 	}
 	return name
 }
@@ -165,8 +198,9 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		}
 		return visit(e)
 	}
-	var open [][]byte // names
+	var open names
 	var child xmlElement
+	var inside grandchildren
 	for at := in.inner.from; ; {
 		kind, tag, err := t.tag(at, in.inner.to)
 		if err != nil {
@@ -175,31 +209,35 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		at = tag.to
 		switch name := t.nameOf(kind, tag); kind {
 		case noTag:
-			if len(open) > 0 {
+			if len(open.ends) > 0 {
 				return errEarly
 			}
-			if len(all) <= rememberedParts && len(t.seen) < remembered {
-				t.seen[in.inner.from] = all
-			}
+			t.remember(in, all)
 			return nil
 		case startTag:
-			if len(open) == 0 {
+			if len(open.ends) == 0 {
 				child = xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}}
+				inside.all = inside.all[:0]
 			}
-			if open = append(open, name); len(open) > maxDepth {
+			inside.opens(len(open.ends), tag)
+			if open.push(name); len(open.ends) > maxDepth {
 				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
 			}
 		case emptyTag:
-			if len(open) == 0 {
+			if len(open.ends) == 0 {
 				err = found(xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}})
 			}
+			inside.opens(len(open.ends), tag)
 		case endTag:
-			last := len(open) - 1
-			if last < 0 || !bytes.Equal(open[last], name) {
+			if !open.pop(name) {
 				return fmt.Errorf("%w: not XML: %.60q ends and had not begun", ErrDamaged, name)
 			}
-			if open = open[:last]; last == 0 {
+			inside.closes(len(open.ends), tag)
+			if len(open.ends) == 0 {
 				child.outer.to, child.inner.to = tag.to, tag.from
+				if in == t.root {
+					t.remember(child, inside.all)
+				}
 				err = found(child)
 			}
 		}
@@ -207,6 +245,58 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 			return err
 		}
 	}
+}
+
+// grandchildren are the elements in a child, as they are passed: the first pass over all of a text, which sees whether it is whole, notes those in
+// the outermost element.
+type grandchildren struct{ all []xmlElement }
+
+func (g *grandchildren) opens(depth int, tag place) {
+	if depth == 1 && len(g.all) <= rememberedParts {
+		g.all = append(g.all, xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}})
+	}
+}
+
+func (g *grandchildren) closes(depth int, tag place) {
+	if depth == 1 && len(g.all) <= rememberedParts {
+		last := &g.all[len(g.all)-1]
+		last.outer.to, last.inner.to = tag.to, tag.from
+	}
+}
+
+// remember notes the children of an element, if they are not too many.
+func (t *xmlSource) remember(of xmlElement, children []xmlElement) {
+	if len(children) <= rememberedParts && len(t.seen) < remembered {
+		t.seen[of.inner.from] = slices.Clone(children)
+	}
+}
+
+// names are those of the elements that are open, one behind the other.
+type names struct {
+	text []byte
+	ends []int
+}
+
+func (n *names) push(name []byte) {
+	n.text = append(n.text, name...)
+	n.ends = append(n.ends, len(n.text))
+}
+
+// pop takes the innermost off, if it is called so.
+func (n *names) pop(name []byte) bool {
+	last := len(n.ends) - 1
+	if last < 0 {
+		return false
+	}
+	from := 0
+	if last > 0 {
+		from = n.ends[last-1]
+	}
+	if !bytes.Equal(n.text[from:], name) {
+		return false
+	}
+	n.text, n.ends = n.text[:from], n.ends[:last]
+	return true
 }
 
 func (t *xmlSource) nameOf(kind int, tag place) []byte {
@@ -281,7 +371,7 @@ func (t *xmlSource) attributes(e xmlElement, name string) ([]string, error) {
 	if e.tag.to == 0 {
 		return nil, nil
 	}
-	token, err := decoderOf(t.data[e.tag.from:e.tag.to]).RawToken()
+	token, err := decoderOf(t.bytes(e.tag.from, e.tag.to)).RawToken()
 	start, ok := token.(xml.StartElement)
 	if err != nil || !ok {
 		return nil, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
@@ -307,7 +397,7 @@ func (t *xmlSource) content(e xmlElement) (string, error) {
 		return "", fmt.Errorf("%w: a text of %d bytes", ErrTooLarge, n)
 	}
 	var b strings.Builder
-	d := decoderOf(t.data[e.inner.from:e.inner.to])
+	d := decoderOf(t.bytes(e.inner.from, e.inner.to))
 	for {
 		token, err := d.RawToken()
 		if err == io.EOF {
@@ -331,7 +421,7 @@ func (d largeXML) tree(query string) (Doc, error) {
 	if e.outer.to-e.outer.from > maxTree {
 		return nil, errSubset(query)
 	}
-	doc, err := parseXML(d.text.data[e.outer.from:e.outer.to])
+	doc, err := parseXML(d.text.bytes(e.outer.from, e.outer.to))
 	if err != nil || e == d.text.root {
 		return doc, err
 	}
@@ -384,4 +474,4 @@ func (d largeXML) Each(ctx context.Context, query string) ([]Doc, error) {
 	return docs, err
 }
 
-func (d largeXML) Close() error { return nil }
+func (d largeXML) Close() error { return d.text.close() }
