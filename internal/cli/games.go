@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	ucli "github.com/urfave/cli/v3"
 
@@ -13,6 +14,7 @@ import (
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/record"
+	"ostrov/internal/core/trial"
 	"ostrov/internal/view"
 )
 
@@ -27,7 +29,7 @@ func (a *app) games() *ucli.Command {
 		},
 		Commands: []*ucli.Command{
 			{
-				Name: "add", Usage: "add an install: found in the usual folders or --under DIR, or --at DIR", ArgsUsage: "GAME",
+				Name: "add", Usage: "add an install: found in the usual folders or --under DIR, or --at DIR", ArgsUsage: "GAME | DESCRIPTION.toml",
 				Flags: []ucli.Flag{
 					&ucli.StringFlag{Name: "at", Usage: "the install is in `DIR`", TakesFile: true},
 					&ucli.StringFlag{Name: "under", Usage: "look for the install in `DIR` and below", TakesFile: true},
@@ -41,7 +43,11 @@ func (a *app) games() *ucli.Command {
 			{Name: "forget", Usage: "know an install no more; nothing of the game or of the archive is touched", ArgsUsage: "GAME@INSTALL", Action: a.with(1, 1, a.forgetGame)},
 			{Name: "rename", Usage: "call an install by another name; the former one still means it", ArgsUsage: "GAME@INSTALL NAME", Action: a.with(2, 2, a.renameGame)},
 			{Name: "show", Usage: "each folder of a game: where it is and why there", ArgsUsage: "[GAME]", Action: a.showGame},
-			{Name: "test", Usage: "read a description and report all that is wrong with it", ArgsUsage: "FILE", Action: a.testGame},
+			{
+				Name: "test", Usage: "read a description and report all that is wrong with it; with --on, all that it reads out of something", ArgsUsage: "FILE",
+				Flags:  []ucli.Flag{&ucli.StringSliceFlag{Name: "on", Usage: "an install, a save, a mod or a download at `PATH`, as often as wanted", TakesFile: true}},
+				Action: a.testGame,
+			},
 			{
 				Name: "base", Usage: "record what a clean game consists of, to know what does not belong there", ArgsUsage: "[GAME]",
 				Flags:  []ucli.Flag{&ucli.StringFlag{Name: "from", Usage: "an author's list in `FILE` of what may be there: a path or glob a line", TakesFile: true}},
@@ -144,7 +150,14 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := h.RequireRecords(); err != nil {
 		return err
 	}
-	found, err := facts.FindInstall(ctx, h, facts.AddRequest{Game: cmd.Args().First(), At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
+	taken, id, err := a.described(h, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	found, err := facts.FindInstall(ctx, h, facts.AddRequest{Game: id, At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
+	if err != nil && taken != nil && cmd.String("at") == "" && !errors.Is(err, game.ErrOutOfBounds) {
+		return a.onlyDescribed(h, taken, err)
+	}
 	if err != nil {
 		return err
 	}
@@ -166,6 +179,11 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 		if err := a.confirm(question); err != nil {
 			return err
 		}
+		if taken != nil {
+			if err := h.StoreDescription(taken); err != nil {
+				return err
+			}
+		}
 		if err := h.Register(in); err != nil {
 			return err
 		}
@@ -182,6 +200,44 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	p.Line("")
 	p.Line("added")
 	p.Next(problem.Do("look", h.Called(in)), problem.Do("keep", h.Called(in)))
+	return nil
+}
+
+// described is the game that the argument of games add means: one that is known, or one that a file describes, which is taken then.
+func (a *app) described(h *home.Home, argument string) (taken *game.Description, id string, err error) {
+	if !strings.HasSuffix(strings.ToLower(argument), ".toml") {
+		return nil, argument, nil
+	}
+	taken, was, err := h.TakeDescription(argument)
+	if err != nil {
+		return nil, "", err
+	}
+	if own := h.Own(taken.ID); !a.json {
+		word := "is taken in as"
+		if was != nil {
+			word = fmt.Sprintf("takes the place of %s, and lies in", was.File)
+		}
+		a.printer().Line("%s (%s): %s %s %s", view.Text(taken.Title), taken.ID, taken.File, word, own)
+		a.printer().Line("")
+	}
+	return taken, taken.ID, nil
+}
+
+// onlyDescribed keeps a description of which no install is found.
+func (a *app) onlyDescribed(h *home.Home, d *game.Description, notFound error) error {
+	if a.json || a.dryRun {
+		return notFound
+	}
+	a.printer().Line("No install of it is added: %v", notFound)
+	a.printer().Line("")
+	if err := a.confirm("Keep the description all the same?"); err != nil {
+		return err
+	}
+	if err := h.StoreDescription(d); err != nil {
+		return err
+	}
+	a.printer().Line("kept in %s", d.File)
+	a.printer().Next(problem.Do("games add", d.ID).With("at", "DIR"))
 	return nil
 }
 
@@ -233,13 +289,16 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 	return nil
 }
 
-func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
+func (a *app) testGame(ctx context.Context, cmd *ucli.Command) error {
 	if err := args(cmd, 1, 1); err != nil {
 		return err
 	}
 	d, err := home.ReadDescription(cmd.Args().First())
 	if err != nil {
 		return err
+	}
+	if on := cmd.StringSlice("on"); len(on) > 0 {
+		return a.tryGame(ctx, d, on)
 	}
 	if a.json {
 		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: append([]field.TreeQuery{}, d.Trees...)})
@@ -250,6 +309,34 @@ func (a *app) testGame(_ context.Context, cmd *ucli.Command) error {
 	p.Line("  %s, %s, %s, %s", view.Count(len(d.Folders), "folder", "folders"), view.Count(len(d.Saves), "kind of save", "kinds of save"),
 		view.Count(len(d.Mods), "kind of mod", "kinds of mod"), view.Count(len(d.Rules), "rule", "rules"))
 	p.SmallFilesOnly(d.Trees)
+	p.Next(problem.Do("games test", cmd.Args().First()).With("on", "PATH").Note("shows what it reads from a save, a mod or an install"),
+		problem.Do("games add", cmd.Args().First()).Note("takes it into use"))
+	return nil
+}
+
+// tryGame shows what a description reads out of what lies at some paths.
+func (a *app) tryGame(ctx context.Context, d *game.Description, on []string) error {
+	h, err := a.open()
+	if err != nil {
+		return err
+	}
+	var things []trial.Thing
+	for _, path := range on {
+		found, err := trial.On(ctx, h, d, path)
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return problem.Usage(problem.Advise("it may be a folder around what is meant: name the save or mod itself"), "%s holds nothing that %s describes", path, d.File)
+		}
+		things = append(things, found...)
+	}
+	if a.json {
+		return view.JSON(a.Stdout, view.Tried(d.ID, d.Title, things))
+	}
+	p := a.printer()
+	p.Tried(things)
+	p.Next(problem.Do("games add", d.File).Note("takes the description into use"))
 	return nil
 }
 

@@ -53,6 +53,7 @@ var may = map[string]string{
 	"play":    "assess check facts game home logbook mod modlist problem record tree",
 	"share":   "archive assess bag check facts field form game home modlist parcel problem save tree",
 	"compare": "archive facts form game home logbook mod modlist problem save tree",
+	"trial":   "check facts field game home mod save tree",
 	"handle":  "facts home plan problem tree unpack",
 	// what they stand on
 	"plan":   "change facts game home logbook problem save tree",

@@ -13,6 +13,11 @@ import (
 func (p *Printer) Folders(in *game.Install, folders []game.Located, groups []game.FileGroup, neighbours []*game.Install) {
 	p.Line("%s", p.paint(strong, in.Address()))
 	p.Line("  %-12s %s", "game", in.Root)
+	described := "with Ostrov"
+	if filepath.IsAbs(in.Game.File) {
+		described = in.Game.File
+	}
+	p.Line("  %-12s %s", "description", Text(described))
 	if in.Prefix != "" {
 		p.Line("  %-12s %s", "prefix", in.Prefix)
 	}

@@ -134,6 +134,17 @@ func (j *judge) version() {
 	j.found = append(j.found, f)
 }
 
+// CanMeet reports whether a rule about versions can match a save that says this of itself, in some install.
+func (r Rule) CanMeet(needs Needs, order version.Order) bool {
+	if r.On != "" {
+		return false
+	}
+	j := &judge{needs: needs, order: order}
+	any := r
+	any.Relation, any.BuildRelation, any.Game = version.Unknown, version.Unknown, version.Range{}
+	return needs.Version != "" && any.aboutVersions(j, version.Unknown, version.Unknown)
+}
+
 // inside reports whether a rule is about more than the version.
 func (r Rule) inside() bool {
 	return !r.Format.IsAny() || !r.Build.IsAny() || r.BuildRelation != version.Unknown || r.Field != ""

@@ -20,7 +20,7 @@ func parseXML(data []byte) (Doc, error) {
 		Decoder: &xmlquery.DecoderOptions{Strict: true},
 	})
 	if err != nil {
-		return nil, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
+		return nil, fmt.Errorf("%w: not XML: %s", ErrDamaged, strings.TrimPrefix(err.Error(), "xmlquery: "))
 	}
 	root := false
 	for n := node.FirstChild; n != nil; n = n.NextSibling {

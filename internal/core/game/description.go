@@ -6,6 +6,7 @@
 package game
 
 import (
+	"cmp"
 	"context"
 	"path"
 	"regexp"
@@ -14,6 +15,7 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/field"
+	"ostrov/internal/core/strict"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
@@ -53,8 +55,9 @@ type Description struct {
 	// Trees are the queries that JSON and XML of more than 32 MiB cannot be asked; see form.Streams.
 	Trees []field.TreeQuery `toml:"-" json:"-"`
 
-	account *regexp.Regexp
-	rules   []check.Rule
+	account   *regexp.Regexp
+	rules     []check.Rule
+	positions strict.Positions
 }
 
 // Versions says how the versions of a game sort.
@@ -372,6 +375,20 @@ type Rule struct {
 	Instead string   `toml:"instead" jsonschema:"description=what to do to the game rather than to the save"`
 }
 
+// Words are what a rule is about, for people.
+func (r *Rule) Words() string {
+	var parts []string
+	for _, p := range [][2]string{{"save", r.Save}, {"format", r.Format}, {"build", r.Build}, {"game", r.Game}, {"on", r.On}, {"mod", r.Mod}, {"kind", r.Kind}, {"affects", r.Affects}, {"is", r.Is}} {
+		if p[1] != "" {
+			parts = append(parts, p[0]+" "+p[1])
+		}
+	}
+	if r.Field != nil {
+		parts = append(parts, r.Field.ID+" "+r.Field.Is)
+	}
+	return strings.Join(parts, ", ") + ": " + r.Says
+}
+
 // FieldIs compares a field of a save.
 type FieldIs struct {
 	ID string `toml:"id" jsonschema:"required"`
@@ -420,6 +437,20 @@ func (d *Description) MayBe(kind *Save, expects string) []*Mod {
 	}
 	return kinds
 }
+
+// Sorted are ids of what stands below a key, in the order of the description.
+func (d *Description) Sorted(key string, ids []string) []string {
+	slices.SortFunc(ids, func(a, b string) int {
+		return cmp.Or(cmp.Compare(d.Line(key+"."+a), d.Line(key+"."+b)), cmp.Compare(a, b))
+	})
+	return ids
+}
+
+// Line is the line of the description that a key stands in, from 1; 0 where it does not.
+func (d *Description) Line(key string) int { return d.positions.Of(key).Line }
+
+// CheckRules are the rules as package check takes them, one for each of Rules.
+func (d *Description) CheckRules() []check.Rule { return d.rules }
 
 // IsAccount reports whether a folder's name is that of an account.
 func (d *Description) IsAccount(name string) bool {

@@ -28,6 +28,7 @@ func Parse(file string, data []byte) (*Description, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.positions = decoder.Positions
 	v := validator{field.Checker{Decoder: decoder, Trees: &d.Trees}, d}
 	v.all()
 	if err := decoder.Err(); err != nil {

@@ -66,6 +66,41 @@ func ReadDescription(path string) (*game.Description, error) {
 	return game.Parse(path, data)
 }
 
+// Own is where the player's own description of a game lies, or would lie.
+func (h *Home) Own(id string) string { return filepath.Join(h.Dir, "games", id+".toml") }
+
+// TakeDescription uses a description from a file for the game that it describes, from now on and as long as the home is open; Store keeps it. was is
+// the one that was used before, or nil.
+func (h *Home) TakeDescription(path string) (d, was *game.Description, err error) {
+	if d, err = ReadDescription(path); err != nil {
+		return nil, nil, err
+	}
+	was = h.Games[d.ID]
+	h.Games[d.ID] = d
+	h.Broken = slices.DeleteFunc(h.Broken, func(b Broken) bool { return b.Game == d.ID })
+	return d, was, nil
+}
+
+// StoreDescription keeps a description that was taken among the player's own.
+func (h *Home) StoreDescription(d *game.Description) error {
+	own := h.Own(d.ID)
+	if from, err := filepath.Abs(d.File); err == nil && from == own {
+		return nil
+	}
+	data, err := os.ReadFile(d.File)
+	if err != nil {
+		return err
+	}
+	if again, err := game.Parse(d.File, data); err != nil || again.Digest != d.Digest {
+		return errors.Join(err, fmt.Errorf("%s has changed meanwhile", d.File))
+	}
+	if err := h.writeBytes("games/"+d.ID+".toml", data); err != nil {
+		return err
+	}
+	d.File = own
+	return nil
+}
+
 func (h *Home) loadInstalls() {
 	path := filepath.Join(h.Dir, installsFile)
 	data, err := os.ReadFile(path)

@@ -32,9 +32,9 @@ type Evidence struct {
 	Reading string
 }
 
-// empty reports whether the evidence says nothing.
-func (e Evidence) empty() bool {
-	return e.Version == "" && e.Mods == nil && !e.Clean && e.Parent.IsZero()
+// Says reports whether the evidence says anything: a reading that finds nothing does not.
+func (e Evidence) Says() bool {
+	return e.Version != "" || e.Mods != nil || e.Clean || !e.Parent.IsZero() || e.Note != ""
 }
 
 // Placed is the note of evidence that a state came from a download. Nothing is inferred for it from what lies in the install.
@@ -67,7 +67,7 @@ func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error
 	if err != nil {
 		return err
 	}
-	if e.Kind == check.Written && e.empty() && len(have) == 0 {
+	if e.Kind == check.Written && !e.Says() && len(have) == 0 {
 		return nil
 	}
 	for _, h := range have {
@@ -90,9 +90,9 @@ func (l *Logbook) Add(ctx context.Context, digest tree.Digest, e Evidence) error
 	return err
 }
 
-// TakeBack forgets what is known of a state by one kind of evidence, and reports how much that was.
+// TakeBack forgets what is known of a state by one kind of evidence, and reports how much that was. That it came from a download stays.
 func (l *Logbook) TakeBack(ctx context.Context, digest tree.Digest, kind check.Evidence) (int, error) {
-	done, err := l.db.ExecContext(ctx, "DELETE FROM evidence WHERE digest = ? AND kind = ?", digest.String(), kind)
+	done, err := l.db.ExecContext(ctx, "DELETE FROM evidence WHERE digest = ? AND kind = ? AND note != ?", digest.String(), kind, Placed)
 	delete(l.recent, digest)
 	if err != nil {
 		return 0, err

@@ -86,6 +86,30 @@ func Learnt(ctx context.Context, h *home.Home, l facts.Learnt) error {
 	return nil
 }
 
+// Forgotten takes back what is known of a save by one kind of evidence. What the save says of itself and what is inferred are found anew at each look:
+// there is nothing to take back.
+func Forgotten(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, kind string) error {
+	if err := h.RequireRecords(); err != nil {
+		return err
+	}
+	kinds := []string{string(check.Stated), string(check.Parcel), string(check.Loaded), string(check.Seen), string(check.Descends)}
+	switch {
+	case kind == string(check.Written) || kind == string(check.Inferred):
+		return problem.Usage(problem.Do("needs", st.Address(s)).With("state", "version V"), "%s is found anew at each look, and cannot be taken back; state what is right, which counts more than what is inferred", kind)
+	case !slices.Contains(kinds, kind):
+		hint := problem.Advise("there are: %s", strings.Join(kinds, ", "))
+		if near := strict.Nearest(kind, kinds); near != "" {
+			hint = problem.Advise("did you mean %s?", near)
+		}
+		return problem.Usage(hint, "there is no kind of evidence %q", kind)
+	}
+	n, err := h.Logbook.TakeBack(ctx, s.Digest, check.Evidence(kind))
+	if err == nil && n == 0 {
+		return problem.Usage(problem.Do("needs", st.Address(s)), "nothing is known of %s by what is %s", st.Address(s), kind)
+	}
+	return err
+}
+
 // Stated writes down what the player knows of a save: "clean", "version V", "mod ID" or "mod ID VERSION", each with a note.
 func Stated(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, statements []string, note string) error {
 	var all []logbook.Evidence

@@ -295,6 +295,9 @@ func names(kind *game.Save, content []byte) bool {
 	return true
 }
 
+// Is reports whether a candidate, whose Facts have been read, is a save of its kind.
+func (c Candidate) Is(fsys fs.FS) bool { return is(c.Kind, fsys, c) }
+
 // is reports whether a candidate is a save of its kind: by [save.is], or, without that, by its name. One whose name is right counts even
 // when its content cannot be read: it is a damaged save rather than none.
 func is(kind *game.Save, fsys fs.FS, c Candidate) bool {

@@ -332,25 +332,45 @@ func inRange(kind *game.Save, captures map[string]string) bool {
 }
 
 // Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.
-func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (facts Facts) {
-	facts.Fields = map[string]form.Value{}
+func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) Facts {
+	content, err := ContentOf(kind, fsys, name, files)
+	if err != nil {
+		return Facts{Fields: map[string]form.Value{}, Problem: err}
+	}
+	defer content.Close()
+	return content.Facts(ctx)
+}
+
+// Content is the files of a save, from which fields and lists are read.
+type Content struct {
+	*field.Files
+	kind  *game.Save
+	root  fs.FS
+	files []string // relative to root
+}
+
+// ContentOf readies the content of a save; see Read. It must be closed.
+func ContentOf(kind *game.Save, fsys fs.FS, name string, files []string) (*Content, error) {
 	root := fsys
 	if kind.Unit == game.UnitFolder && name != "." {
-		sub, err := fs.Sub(fsys, name)
-		if err != nil {
-			facts.Problem = err
-			return facts
+		var err error
+		if root, err = fs.Sub(fsys, name); err != nil {
+			return nil, err
 		}
-		root = sub
 		files = within(kind, name, files)
 	}
+	return &Content{field.InFS(root, name, files, kind.Files), kind, root, files}, nil
+}
+
+// Facts reads what the save says of itself.
+func (in *Content) Facts(ctx context.Context) (facts Facts) {
+	kind := in.kind
+	facts.Fields = map[string]form.Value{}
 	defer func() { // a field that cannot be read says more than the file that it is in
 		if facts.Problem == nil {
-			facts.Problem = whole(ctx, kind, root, files)
+			facts.Problem = whole(ctx, kind, in.root, in.files)
 		}
 	}()
-	in := field.InFS(root, name, files, kind.Files)
-	defer in.Close()
 	note := func(err error) {
 		if err != nil && facts.Problem == nil {
 			facts.Problem = err
