@@ -224,6 +224,9 @@ func CheckSpec(spec Spec) error {
 			return err
 		}
 	}
+	if spec.Encoding != "" && slices.Contains([]string{"sqlite", "bytes", "chunks"}, spec.Form) {
+		return fmt.Errorf("the form %s has no encoding", spec.Form)
+	}
 	if spec.Form == "chunks" {
 		return spec.Chunks.check()
 	}

@@ -218,9 +218,6 @@ func TestBounds(t *testing.T) {
 		ok        bool
 	}{
 		"inside":              {path: "{game}/saves", ok: true},
-		"home itself":         {path: "{home}"},
-		"documents itself":    {path: "{documents}"},
-		"game itself":         {path: "{game}"},
 		"below documents":     {path: "{documents}/Pebble", ok: true},
 		"holds another":       {path: "{documents}/Pebble", extra: "[[folder]]\nid=\"mods\"\npath=\"{documents}/Pebble/mods\"\n"},
 		"managed may":         {path: "{documents}/Pebble", extra: "managed = true\n[[folder]]\nid=\"mods\"\npath=\"{documents}/Pebble/mods\"\n", ok: true},

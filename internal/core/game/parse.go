@@ -148,6 +148,9 @@ func (v validator) folder(at string, f *Folder) {
 		v.Errorf(at, "", "a folder needs an id of a-z, 0-9 and -")
 	}
 	v.template(at+".path", f.Path)
+	if parts, err := splitTemplate(f.Path); err == nil && len(parts) == 1 && slices.Contains(places, parts[0].name) {
+		v.Errorf(at+".path", "", "%q is all of a folder that others use, too: name the game's own folder in it", f.Path)
+	}
 	v.cond(at+".if", f.If)
 }
 

@@ -34,6 +34,9 @@ func (v validator) save(at string, s *Save) {
 		}
 		s.names = append(s.names, name)
 	}
+	if len(s.names) > 0 && !slices.ContainsFunc(s.names, func(n *Name) bool { return !n.hasAny }) {
+		v.Errorf(at+".name", fmt.Sprintf("did you mean %q?", strings.ReplaceAll(s.Name[0], "*", "{name}")), "%q says how a name is recognised and not how it is spelled, so that nothing can be placed: give what stands for * a name", s.Name[0])
+	}
 	if s.Slots != nil {
 		if err := s.Slots.check(); err != nil {
 			v.Errorf(at+".slots", "", "%v", err)
@@ -103,6 +106,9 @@ func (v validator) mod(at string, m *Mod) {
 	}
 	v.folderID(at+".folder", m.Folder)
 	v.globs(at+".name", []string{m.Name})
+	if strings.Contains(m.Name, "{id}") || strings.Contains(m.Name, "{name}") {
+		v.Errorf(at+".name", "did you mean \"*\"?", "%q: the name of a mod is a glob, and what is in braces is a choice there; its id is the field id", m.Name)
+	}
 	v.globs(at+".marker", append(m.Marker, m.Pack...))
 	v.Inner(at, m.Files)
 	for id, f := range m.Field {
