@@ -264,7 +264,7 @@ func TestTwoKindsOfModWithOnePattern(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	settings := "[mod.settings]\nfiles = [\"{game}/config/{id}.ini\"]\n"
-	description := strings.Replace(pebbles, "[[rule]]", settings+"[[mod]]\nid = \"other\"\nunit = \"file\"\nfolder = \"mods\"\nname = \"{name}.other\"\n"+settings+"[[rule]]", 1)
+	description := strings.Replace(pebbles, "[[rule]]", settings+"[[mod]]\nid = \"other\"\nunit = \"file\"\nfolder = \"mods\"\nname = \"*.other\"\n"+settings+"[[rule]]", 1)
 	w.small(description, "pebbles", map[string]string{"release.txt": "1", "saves/a.run": "x", "mods/moss/m": "x", "config/moss.ini": "x", "config/gone.ini": "x"})
 	w.ok("keep", "pebbles")
 	w.ok("look", "pebbles", "--put-aside", "--yes")

@@ -1,0 +1,86 @@
+package save
+
+import (
+	"context"
+	"io/fs"
+	"slices"
+	"sort"
+
+	"ostrov/internal/core/field"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+)
+
+// Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.
+func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) Facts {
+	content, err := ContentOf(kind, fsys, name, files)
+	if err != nil {
+		return Facts{Fields: map[string]form.Value{}, Problem: err}
+	}
+	defer content.Close()
+	return content.Facts(ctx)
+}
+
+// Content is the files of a save, from which fields and lists are read.
+type Content struct {
+	*field.Files
+	kind  *game.Save
+	root  fs.FS
+	files []string // relative to root
+}
+
+// ContentOf readies the content of a save; see Read. It must be closed.
+func ContentOf(kind *game.Save, fsys fs.FS, name string, files []string) (*Content, error) {
+	root := fsys
+	if kind.Unit == game.UnitFolder && name != "." {
+		var err error
+		if root, err = fs.Sub(fsys, name); err != nil {
+			return nil, err
+		}
+		files = within(kind, name, files)
+	}
+	return &Content{field.InFS(root, name, files, kind.Files), kind, root, files}, nil
+}
+
+// Facts reads what the save says of itself.
+func (in *Content) Facts(ctx context.Context) (facts Facts) {
+	kind := in.kind
+	facts.Fields = map[string]form.Value{}
+	defer func() { // a field that cannot be read says more than the file that it is in
+		if facts.Problem == nil {
+			facts.Problem = whole(ctx, kind, in.root, in.files)
+		}
+	}()
+	note := func(err error) {
+		if err != nil && facts.Problem == nil {
+			facts.Problem = err
+		}
+	}
+	for _, id := range fieldIDs(kind) {
+		v, ok, err := in.Field(ctx, kind.Field[id])
+		note(err)
+		facts.unread = facts.unread || err != nil && (kind.Is == nil || slices.Contains(kind.Is.Has, id))
+		if ok {
+			facts.Fields[id] = v
+		}
+	}
+	var err error
+	facts.Mods, facts.ModsKnown, err = in.List(ctx, kind.Mods)
+	note(err)
+	facts.ModsKnown = facts.ModsKnown && err == nil
+	if o := kind.Owner; o != nil && o.In != "" {
+		v, _, err := in.Field(ctx, kind.Owner.Fields())
+		note(err)
+		facts.Owner = v.Raw
+	}
+	return facts
+}
+
+func fieldIDs(kind *game.Save) []string {
+	ids := make([]string, 0, len(kind.Field))
+	for id := range kind.Field {
+		ids = append(ids, id)
+	}
+	sort.Strings(ids)
+	return ids
+}
