@@ -246,7 +246,7 @@ func (s *scanner) read(m *Mod, full string) error {
 		members = append(members, f.Path)
 	}
 	var said facts
-	s.hasher.Once(full, s.in.Game.Digest, dir, m.Files(), &said, func() bool {
+	s.hasher.Once(full+"\x00"+m.Kind.ID, s.in.Game.Digest, dir, m.Files(), &said, func() bool {
 		content := field.InFS(tree.DirFS(dir), path.Base(m.Path), members, m.Kind.Files)
 		defer content.Close()
 		said, err = readFacts(s.ctx, m.Kind, content)

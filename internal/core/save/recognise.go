@@ -48,7 +48,7 @@ func (c Candidate) Base(fallback string) string {
 // pattern its name has, if its content allows that; where that leaves several kinds, each is a candidate, and Doubtful. Entries outside the saves
 // found are litter.
 func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []tree.Entry) []Candidate {
-	byRank := map[string][3][]Candidate{}
+	byRank := map[string][another][]Candidate{}
 	for i := range d.Saves {
 		kind := &d.Saves[i]
 		for _, c := range candidates(kind, entries) {
@@ -57,29 +57,19 @@ func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []t
 				continue
 			}
 			c.Facts = Read(ctx, kind, fsys, c.Name, c.Files)
-			if !is(kind, fsys, c) {
-				continue
+			if rank := c.rank(fsys); rank < another {
+				ranks[rank] = append(ranks[rank], c)
+				byRank[c.Name] = ranks
 			}
-			rank := named
-			switch {
-			case c.Facts.Problem != nil:
-				rank = damaged
-			case c.Captures == nil:
-				rank = alike
-			}
-			ranks[rank] = append(ranks[rank], c)
-			byRank[c.Name] = ranks
 		}
 	}
 	var found []Candidate
 	for _, name := range slices.Sorted(maps.Keys(byRank)) {
 		ranks := byRank[name]
-		best := ranks[named]
-		if len(best) == 0 {
-			best = ranks[alike]
-		}
-		if len(best) == 0 {
-			best = ranks[damaged][:1]
+		rank := slices.IndexFunc(ranks[:], func(of []Candidate) bool { return len(of) > 0 })
+		best := ranks[rank]
+		if rank >= damaged {
+			best = best[:1]
 		}
 		for _, c := range best {
 			c.Doubtful = len(best) > 1
@@ -93,8 +83,25 @@ func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []t
 const (
 	named   = iota // it is called so, and its content is right
 	alike          // its content is right, whatever it is called
-	damaged        // its content cannot be read through
+	damaged        // what tells its kind is in it, and it cannot be read through
+	closed         // what would tell its kind cannot be read
+	another        // it is none of the kind
 )
+
+// rank is how well a candidate, whose Facts have been read, is of its kind.
+func (c Candidate) rank(fsys fs.FS) int {
+	switch {
+	case !c.Is(fsys):
+		return another
+	case c.Facts.unread:
+		return closed
+	case c.Facts.Problem != nil:
+		return damaged
+	case c.Captures == nil:
+		return alike
+	}
+	return named
+}
 
 // candidates are the places in a download whose name or make-up could be a save of the kind.
 func candidates(kind *game.Save, entries []tree.Entry) []Candidate {

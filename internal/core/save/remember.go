@@ -19,7 +19,7 @@ const slow = 20 * time.Millisecond
 // read fills in what the save says of itself: as it was read before, from the files in just this state or from the same content elsewhere.
 func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 	dir := s.Folder.Path
-	h.Once(filepath.Join(dir, s.Name), in.Game.Digest, dir, slices.Values(s.Files), &s.Facts, func() bool {
+	h.Once(filepath.Join(dir, s.Name)+"\x00"+s.Kind.ID, in.Game.Digest, dir, slices.Values(s.Files), &s.Facts, func() bool {
 		if digest, ok := s.recall(h); ok && h.Notes != nil && h.Notes.Recall(s.byContent(digest), in.Game.Digest, &s.Facts) {
 			return true
 		}
@@ -38,7 +38,7 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 
 // unlike says why something that is called as a save is none: what tells its kind is not in it, or a part is missing.
 func (s *Save) unlike(fsys fs.FS) error {
-	c := Candidate{Kind: s.Kind, Name: s.Name, Files: paths(s.Files), Captures: s.Captures, Facts: s.Facts}
+	c := s.candidate()
 	if missing := c.Missing(); s.Kind.Unit == game.UnitFolder && len(missing) > 0 {
 		return fmt.Errorf("%w: %s is missing", form.ErrDamaged, missing[0])
 	}
@@ -46,6 +46,11 @@ func (s *Save) unlike(fsys fs.FS) error {
 		return fmt.Errorf("%w: it is called as a save is, and is not made as one", form.ErrDamaged)
 	}
 	return nil
+}
+
+// candidate is the save as one that is still to be recognised.
+func (s *Save) candidate() Candidate {
+	return Candidate{Kind: s.Kind, Name: s.Name, Files: paths(s.Files), Captures: s.Captures, Facts: s.Facts}
 }
 
 // byContent names the note of what a save of that name and content says.

@@ -203,7 +203,7 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher, m Meter) (all [
 	for _, s := range all {
 		m.More(2 * s.Size)
 	}
-	return slices.DeleteFunc(all, func(s *Save) bool {
+	all = slices.DeleteFunc(all, func(s *Save) bool {
 		s.read(ctx, in, h)
 		m.Did(s.Size)
 		another := s.unread == nil && s.Kind.Is != nil && s.Kind.Unit == game.UnitFolder && errors.Is(s.Facts.Problem, fs.ErrNotExist) && !anyDeclared(s.Kind, s.Name, paths(s.Files))
@@ -211,7 +211,27 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher, m Meter) (all [
 			m.Did(s.Size)
 		}
 		return another
-	}), unread, ctx.Err()
+	})
+	return ofOneKind(all, m), unread, ctx.Err()
+}
+
+// ofOneKind leaves each place to the kind that its content is of best, the first one of several, where more than one kind calls its saves so.
+func ofOneKind(all []*Save, m Meter) []*Save {
+	best := map[string]*Save{}
+	place := func(s *Save) string { return filepath.Join(s.Folder.Path, s.Name) }
+	rank := func(s *Save) int { return s.candidate().rank(tree.DirFS(s.Folder.Path)) }
+	for _, s := range all {
+		if former := best[place(s)]; former == nil || rank(s) < rank(former) {
+			best[place(s)] = s
+		}
+	}
+	return slices.DeleteFunc(all, func(s *Save) bool {
+		if best[place(s)] == s {
+			return false
+		}
+		m.Did(s.Size)
+		return true
+	})
 }
 
 func scanFolder(ctx context.Context, in *game.Install, kind *game.Save, folder game.Located) (saves []*Save, linked []Unread, err error) {
