@@ -51,6 +51,9 @@ func modFindings(st *facts.State) []check.Finding {
 		return nil // each save says which of the installed mods are on
 	}
 	found := Compatibility(st)
+	for _, id := range st.Mods.Absent {
+		found = append(found, check.New(check.ModMissing, id, "the game's list of mods has it on, and it is not there"))
+	}
 	for _, m := range st.Mods.Mods {
 		if m.HiddenBy != "" {
 			found = append(found, check.New(check.ModHidden, m.Name(), "in "+m.Dir()+", hidden by "+m.HiddenBy))

@@ -15,7 +15,12 @@ func (j *judge) mods() {
 	}
 	by := j.needs.ModsEvidence
 	if by == "" {
-		j.add(New(ModsUnknown, "", since("nothing says which mods it was made with", j.needs.ModsChanged, "the mods")), Mod{}, by)
+		text := "nothing says which mods it was made with"
+		for _, need := range j.needs.Mods { // those of one kind
+			text = "nothing says which other mods it was made with"
+			j.mod(need, by)
+		}
+		j.add(New(ModsUnknown, "", since(text, j.needs.ModsChanged, "the mods")), Mod{}, by)
 		return
 	}
 	on := 0
@@ -48,11 +53,16 @@ func (j *judge) mods() {
 			j.add(New(ModTwice, m.Name(), "it lies in two folders: the other is "+m.Twice), m, by)
 		}
 		needed := slices.ContainsFunc(j.needs.Mods, func(need Mod) bool { return m.meets(need) })
-		if !needed && !m.Off && !m.Base && !m.Hidden {
+		if !needed && !m.Off && !m.Base && !m.Hidden && !j.chosen(m) {
 			j.add(New(ModExtra, m.Name(), "on here; the save was made without it"), m, by)
 		}
 	}
 	j.loadOrder(by)
+}
+
+// chosen reports whether a mod is of a kind of which the save names those that it uses: then others besides do not matter to it.
+func (j *judge) chosen(m Mod) bool {
+	return slices.ContainsFunc(j.needs.Mods, func(need Mod) bool { return need.Of != "" && slices.Contains(m.Kind, need.Of) })
 }
 
 // known says how it is known that a mod is needed.
@@ -185,7 +195,7 @@ func (j *judge) loadOrder(by Evidence) {
 	last, lastMod := 0, Mod{}
 	for _, need := range j.needs.Mods {
 		at := place[strings.ToLower(need.ID)]
-		if at == 0 || need.By == Referred { // what a save refers to has no place in its order
+		if at == 0 || need.By == Referred || need.Of != "" { // what a save refers to has no place in its order
 			continue
 		}
 		if at < last {

@@ -57,6 +57,8 @@ type Mod struct {
 	Kind []string
 	// Also are further ids: what an installed mod provides, and what it was called before.
 	Also []string
+	// Of is, of a needed one, the kind that it is where the save lists only mods of that kind, or "".
+	Of string
 	// Range is the range of versions that is needed, where the save says one.
 	Range version.Range
 	// OwnDigest is the game's own digest of the mod, in lower case; saves may name mods by it.

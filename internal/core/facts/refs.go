@@ -86,7 +86,7 @@ func (r *references) with(kind *game.Save, listed []field.Item) *references {
 		if _, known := r.titles[strings.ToLower(item.ID)]; known {
 			continue
 		}
-		added, whole := byID(r.game.MayBe(kind, item.Expects), item.ID)
+		added, whole := byID(r.game.MayBe(kind, item.Expects, item.Kind), item.ID)
 		if len(added.Prefixes)+len(added.Suffixes) == 0 {
 			continue
 		}
@@ -239,7 +239,7 @@ func (st *State) Required(s *Save) check.Needs {
 		}
 	}
 	for i := range c.Mods {
-		c.Mods[i].Kind, c.Mods[i].Affects = alike(st.Install.Game.MayBe(s.Kind, c.Mods[i].In))
+		c.Mods[i].Kind, c.Mods[i].Affects = alike(st.Install.Game.MayBe(s.Kind, c.Mods[i].In, c.Mods[i].Of))
 	}
 	if s.refs == nil || s.Refs.Counts == nil {
 		return c
@@ -264,7 +264,7 @@ func (st *State) Required(s *Save) check.Needs {
 	sort.Strings(rest)
 	for _, id := range rest {
 		m := check.Mod{ID: id, Title: s.refs.titles[strings.ToLower(id)], Refs: s.Refs.Counts[id].N, Counted: true, By: check.Referred}
-		m.Kind, m.Affects = alike(st.Install.Game.MayBe(s.Kind, ""))
+		m.Kind, m.Affects = alike(st.Install.Game.MayBe(s.Kind, "", ""))
 		c.Mods = append(c.Mods, m)
 	}
 	return c

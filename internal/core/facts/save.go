@@ -144,6 +144,9 @@ func (g gathering) across(before logbook.Place, now logbook.Under) logbook.Acros
 	}
 	var mods []modlist.Listed
 	for _, m := range needs.Mods {
+		if m.Kind != "" { // the save names mods of a kind itself, and the install may have others of it
+			return across
+		}
 		mods = append(mods, m.Listed)
 	}
 	across.Mods = across.Mods || modlist.Identity(mods) != now.Mods
@@ -184,7 +187,7 @@ func (g gathering) inferred(s *Save, now time.Time) *logbook.Evidence {
 		e.Version = g.Version
 	}
 	if needs.ModsEvidence == "" && !needs.Across.Mods && len(g.Install.Game.Mods) > 0 && !s.Kind.NoMods && g.Problems.Mods == nil {
-		e.Mods = InferMods(g.Mods, s.Modified)
+		e.Mods = InferMods(g.Mods, s.Kind, s.Modified)
 	}
 	if e.Version == "" && e.Mods == nil {
 		return nil
@@ -198,7 +201,7 @@ func written(d *game.Description, said save.Facts, now time.Time) logbook.Eviden
 	if said.ModsKnown {
 		e.Mods = []modlist.Needed{}
 		for _, item := range said.Mods {
-			need := modlist.Needed{Listed: modlist.Listed{ID: item.ID, Version: item.Version, Title: item.Title, On: true}, Range: item.Range, From: item.Expects}
+			need := modlist.Needed{Listed: modlist.Listed{ID: item.ID, Version: item.Version, Title: item.Title, On: true}, Range: item.Range, From: item.Expects, Kind: item.Kind}
 			var err error
 			if need.Digest, err = tree.ParseDigest(item.Digest); err != nil { // it is the game's own
 				need.Own = strings.ToLower(item.Digest)
@@ -209,12 +212,12 @@ func written(d *game.Description, said save.Facts, now time.Time) logbook.Eviden
 	return e
 }
 
-// InferMods are the mods that were installed when a save was written, as far as times on disk tell: those of which anything is younger
-// than the save are doubtful. Unpacking keeps old times, so the rest is not certain either.
-func InferMods(set mod.Set, written time.Time) []modlist.Needed {
+// InferMods are the mods that were installed when a save of a kind was written, as far as times on disk tell, but for those that such a save lists
+// itself: those of which anything is younger than the save are doubtful. Unpacking keeps old times, so the rest is not certain either.
+func InferMods(set mod.Set, kind *game.Save, written time.Time) []modlist.Needed {
 	needed := []modlist.Needed{}
 	for _, m := range set.Mods {
-		if m.On && !m.Kind.Base {
+		if m.On && !m.Kind.Base && !kind.Lists(m.Kind.ID) {
 			needed = append(needed, modlist.Needed{
 				Listed:   modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest, On: true},
 				Doubtful: m.Latest.After(written),

@@ -105,6 +105,8 @@ type List struct {
 	Own bool `toml:"own" jsonschema:"description=each save has its own mod set"`
 	// Expects is the id of the folder that a save wants the mods of the list to be loaded from, or "".
 	Expects string `toml:"expects" jsonschema:"description=the folder that the mods of the list are loaded from"`
+	// Kind is the kind of mod that a save's list names, where it is silent about others, or "".
+	Kind string `toml:"kind" jsonschema:"description=the one kind of mod that the list names; of others it says nothing"`
 	// Whole tells that the file itself is the list: without an entry it is an empty one.
 	Whole bool `toml:"-" json:"-"`
 
@@ -119,6 +121,8 @@ type Item struct {
 	ID, Version, Title, Digest, Range string
 	// Expects is the folder that it is to be loaded from, or "".
 	Expects string
+	// Kind is the kind of mod that it is, where the list names only that, or "".
+	Kind string
 }
 
 // FromWhole is a list of which the file itself is the container.

@@ -186,7 +186,7 @@ func (l *List) split(text string) []Item {
 	var items []Item
 	for _, p := range parts {
 		if p = strings.TrimSpace(p); p != "" {
-			items = append(items, Item{ID: p, Expects: l.Expects})
+			items = append(items, Item{ID: p, Expects: l.Expects, Kind: l.Kind})
 		}
 	}
 	return items
@@ -195,7 +195,7 @@ func (l *List) split(text string) []Item {
 // item reads an element; on is false where it is one that does not count. One whose value is to tell that and that has none is damage of the
 // list: nobody can say whether it counts.
 func (l listReader) item(ctx context.Context, e form.Doc) (item Item, on bool, err error) {
-	item.Expects = l.Expects
+	item.Expects, item.Kind = l.Expects, l.Kind
 	if l.On != "" {
 		v, _, err := e.Value(ctx, form.Self(l.form))
 		if err != nil || !l.on.MatchString(v) {

@@ -364,6 +364,19 @@ var later = map[string]bool{
 	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 
+func (d *Description) modIDs() []string {
+	var ids []string
+	for _, m := range d.Mods {
+		ids = append(ids, m.ID)
+	}
+	return ids
+}
+
+// Lists reports whether a list of the save is of one kind of mod only, and of this one.
+func (s *Save) Lists(kind string) bool {
+	return slices.ContainsFunc(s.Mods, func(l field.List) bool { return l.Kind == kind })
+}
+
 // PerSaveMods reports whether each save says for itself which of the installed mods are on, so that the install has no mod set of its own: where a
 // list says so, or tells those that are on from those that are off while the game has no list of its own.
 func (d *Description) PerSaveMods() bool {
@@ -377,12 +390,15 @@ func (d *Description) PerSaveMods() bool {
 	return false
 }
 
-// MayBe are the kinds of mod that one which a save of a kind lists may be: those of the folder it is to be loaded from, or all, but the game's
-// own content where a list of its own names that.
-func (d *Description) MayBe(kind *Save, expects string) []*Mod {
+// MayBe are the kinds of mod that one which a save of a kind lists may be: the one that its list is of, those of the folder it is to be loaded from,
+// or all, but the game's own content where a list of its own names that.
+func (d *Description) MayBe(kind *Save, expects, of string) []*Mod {
 	var kinds []*Mod
 	for i := range d.Mods {
 		m := &d.Mods[i]
+		if of != "" && m.ID != of {
+			continue
+		}
 		listed := slices.ContainsFunc(kind.Mods, func(l field.List) bool { return l.Expects == m.Folder })
 		if expects != "" && m.Folder != expects || expects == "" && m.Base && listed {
 			continue

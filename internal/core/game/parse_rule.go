@@ -141,10 +141,7 @@ func (v validator) ruleAbout(at string, r *Rule) {
 	if r.Kind != "" {
 		var kinds []string
 		for _, m := range v.d.Mods {
-			kinds = append(kinds, m.ID)
-			if m.Title != "" {
-				kinds = append(kinds, m.Title)
-			}
+			kinds = append(kinds, m.Names()...)
 		}
 		v.Defined(at+".kind", "[[mod]]", r.Kind, kinds)
 	}

@@ -10,6 +10,24 @@ import (
 	"ostrov/internal/core/field"
 )
 
+func (v validator) saveMods(at string, s *Save) {
+	v.Lists(at+".mods", s.Mods, s.Files)
+	for _, l := range s.Mods {
+		if l.Expects != "" {
+			v.folderID(at+".mods.expects", l.Expects)
+		}
+		if l.Kind != "" {
+			v.Defined(at+".mods.kind", "[[mod]]", l.Kind, v.d.modIDs())
+		}
+		if l.Kind != "" && l.Own {
+			v.Errorf(at+".mods.own", "", "a list of one kind of mod is always of the save's own: leave own out")
+		}
+	}
+	if s.NoMods && len(s.Mods) > 0 {
+		v.Errorf(at, "", "a save with no_mods lists no mods")
+	}
+}
+
 func (v validator) save(at string, s *Save) {
 	if !idPattern.MatchString(s.ID) {
 		v.Errorf(at, "", "a save needs an id of a-z, 0-9 and -")
@@ -61,15 +79,7 @@ func (v validator) save(at string, s *Save) {
 	for _, c := range s.Columns {
 		v.Defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
 	}
-	v.Lists(at+".mods", s.Mods, s.Files)
-	for _, l := range s.Mods {
-		if l.Expects != "" {
-			v.folderID(at+".mods.expects", l.Expects)
-		}
-	}
-	if s.NoMods && len(s.Mods) > 0 {
-		v.Errorf(at, "", "a save with no_mods lists no mods")
-	}
+	v.saveMods(at, s)
 	if s.Is != nil {
 		if _, _, err := s.Is.magic(); err != nil {
 			v.Errorf(at+".is.magic", "", "%v", err)

@@ -172,6 +172,7 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 	var across Across
 	reading := ""
 	var brought []modlist.Needed // by parcels
+	var named []modlist.Needed   // by the save, where it names mods of one kind only
 	seen := map[tree.Digest]bool{}
 	for depth := 0; depth < maxDescent && !digest.IsZero() && !seen[digest]; depth++ {
 		seen[digest] = true
@@ -214,6 +215,12 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 			if e.Version != "" && kind.Strength() >= n.VersionEvidence.Strength() && (depth == 0 || n.Version == "") && !across.Version {
 				n.Version, n.VersionEvidence = e.Version, kind
 			}
+			if e.Kind == check.Written && ofOneKind(e.Mods) { // of the others it says nothing
+				if depth == 0 {
+					named = e.Mods
+				}
+				e.Mods = nil
+			}
 			if (e.Mods != nil || e.Clean) && kind.Strength() >= n.ModsEvidence.Strength() && (depth == 0 || n.ModsEvidence == "") && !across.Mods {
 				n.mods(e, kind)
 			}
@@ -228,8 +235,25 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 			break
 		}
 	}
+	n.name(named)
 	n.compareWith(brought)
 	return n, nil
+}
+
+// ofOneKind reports whether all of some mods, and there are such, are named by a list of one kind of mod.
+func ofOneKind(mods []modlist.Needed) bool {
+	return len(mods) > 0 && !slices.ContainsFunc(mods, func(m modlist.Needed) bool { return m.Kind == "" })
+}
+
+// name adds mods that the save names itself to what else is known, where it is silent about the rest.
+func (n *Needs) name(named []modlist.Needed) {
+	if len(named) == 0 {
+		return
+	}
+	n.Mods = slices.DeleteFunc(slices.Clone(n.Mods), func(m modlist.Needed) bool {
+		return slices.ContainsFunc(named, func(by modlist.Needed) bool { return strings.EqualFold(by.ID, m.ID) })
+	})
+	n.Mods = append(n.Mods, named...)
 }
 
 // compareWith adds to the mods that are needed the digests that a parcel has of the same ones: what else is known of them has none.
@@ -276,7 +300,11 @@ func (n Needs) ForCheck(ordered bool) check.Needs {
 			if err != nil { // what is no range is compared as the version that it is
 				m.Version = m.Range
 			}
-			c.Mods = append(c.Mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Doubtful: m.Doubtful, Range: r, OwnDigest: m.Own, In: m.From})
+			need := check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest.String(), Doubtful: m.Doubtful, Range: r, OwnDigest: m.Own, In: m.From, Of: m.Kind}
+			if m.Kind != "" {
+				need.By = check.Written
+			}
+			c.Mods = append(c.Mods, need)
 		}
 	}
 	return c

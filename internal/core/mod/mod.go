@@ -116,6 +116,8 @@ func (m *Mod) Counts(path string) bool { return !strings.HasPrefix(path, ".git/"
 type Set struct {
 	Mods    []*Mod
 	Ordered bool
+	// Absent are the ids of mods that the game's own list has on and that are not installed.
+	Absent []string
 	// Problem is why it is not known which mods are on, or nil.
 	Problem error
 }
@@ -316,6 +318,9 @@ func (s *Set) activate(ctx context.Context, in *game.Install) error {
 		key := strings.ToLower(item.ID)
 		listed[key] = i + 1
 		off[key] = !item.On
+		if item.On && !slices.ContainsFunc(s.Mods, func(m *Mod) bool { return strings.EqualFold(m.ID, item.ID) || slices.Contains(m.Also, item.ID) }) {
+			s.Absent = append(s.Absent, item.ID)
+		}
 	}
 	for _, m := range s.Mods {
 		if m.Kind.Base || m.HiddenBy != "" {

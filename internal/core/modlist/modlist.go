@@ -73,6 +73,7 @@ type Needed struct {
 	Range    string `json:"range,omitempty"`    // of versions that the save needs, as it says it
 	Own      string `json:"own,omitempty"`      // the game's own digest of the mod, as the save says it
 	From     string `json:"from,omitempty"`     // the folder that the save wants it to be loaded from
+	Kind     string `json:"kind,omitempty"`     // the kind of mod that it is, where the save names only mods of that kind
 }
 
 // File is a mod list in a file of its own. Its format is in docs/formats.md.

@@ -42,22 +42,22 @@ type watching struct {
 	h     *home.Home
 	in    *game.Install
 	known map[logbook.Key]tree.Digest
-	mods  []modlist.Needed // on when it began
+	mods  mod.Set // on when it began
 	all   []Written
 	note  func(Written) // told of each; may be nil
 }
 
 func newWatching(h *home.Home, st *facts.State, note func(Written)) *watching {
-	w := &watching{h: h, in: st.Install, known: map[logbook.Key]tree.Digest{}, mods: modsOn(st.Mods), note: note}
+	w := &watching{h: h, in: st.Install, known: map[logbook.Key]tree.Digest{}, mods: st.Mods, note: note}
 	for _, s := range st.Saves {
 		w.known[s.Key()] = s.Digest
 	}
 	return w
 }
 
-// modsOn are the mods that are on, as a save written now needs them.
-func modsOn(set mod.Set) []modlist.Needed {
-	needed := facts.InferMods(set, time.Time{})
+// modsOn are the mods that are on, as a save of a kind written now needs them, but for those that it lists itself.
+func modsOn(set mod.Set, kind *game.Save) []modlist.Needed {
+	needed := facts.InferMods(set, kind, time.Time{})
 	for i := range needed {
 		needed[i].Doubtful = false
 	}
@@ -184,7 +184,7 @@ func (w *watching) look(ctx context.Context) (again bool, err error) {
 		w.known[s.Key()] = s.Digest
 		e := logbook.Evidence{Kind: check.Seen, At: w.h.Now(), Version: st.Version}
 		if len(st.Install.Game.Mods) > 0 && !st.Install.Game.PerSaveMods() && !s.Kind.NoMods && st.Problems.Mods == nil {
-			e.Mods = w.mods
+			e.Mods = modsOn(w.mods, s.Kind)
 		}
 		if err := w.h.Logbook.Add(ctx, s.Digest, e); err != nil {
 			return again, err
