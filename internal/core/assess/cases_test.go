@@ -239,7 +239,7 @@ func laid(t *testing.T, c verdictCase) (dir string, h *home.Home) {
 func TestVerdictCases(t *testing.T) {
 	t.Parallel()
 	names := map[string]bool{}
-	for _, c := range slices.Concat(verdictCases(), wordCases(), modCases()) {
+	for _, c := range slices.Concat(verdictCases(), wordCases(), modCases(), kindCases()) {
 		require.False(t, names[c.name], c.name)
 		names[c.name] = true
 		t.Run(c.name, func(t *testing.T) {

@@ -195,6 +195,8 @@ func wordCases() []verdictCase {
 
 	beside := strings.Replace(inJSON(jsonList, `layers = "gzip"`), "name   = ", "companions = [\"*.png\"]\nname   = ", 1)
 	add(verdictCase{name: "a save with its companion", save: packed(emptied), more: map[string]string{"run.png": "x"}, said: beside},
-		verdictCase{name: "a damaged save with its companion", save: flipped(packed(emptied), 6), more: map[string]string{"run.png": "x"}, said: beside, want: []string{"damaged"}})
+		verdictCase{name: "a damaged save with its companion", save: flipped(packed(emptied), 6), more: map[string]string{"run.png": "x"}, said: beside, want: []string{"damaged"}},
+		verdictCase{name: "a save without its companion", save: packed(emptied), said: beside, want: []string{"missing file"}},
+		verdictCase{name: "a save without one that it need not have", save: packed(emptied), said: strings.Replace(beside, `["*.png"]`, `{ files = ["*.png"], need = false }`, 1)})
 	return all
 }

@@ -171,7 +171,7 @@ func (m Mod) meets(need Mod) bool {
 // installed is the mod of the install that a needed one means: of several, one that lies where it is to be loaded from.
 func (j *judge) installed(need Mod) (has Mod, ok bool) {
 	for _, m := range j.have.Mods {
-		if !m.meets(need) || m.Hidden && need.In != m.In {
+		if !m.meets(need) || m.Hidden && need.In != m.In || need.Of != "" && !slices.Contains(m.Kind, need.Of) {
 			continue
 		}
 		if !ok || need.In != "" && m.In == need.In {

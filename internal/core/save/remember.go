@@ -39,7 +39,7 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 // unlike says why something that is called as a save is none: what tells its kind is not in it, or a part is missing.
 func (s *Save) unlike(fsys fs.FS) error {
 	c := s.candidate()
-	if missing := c.Missing(); s.Kind.Unit == game.UnitFolder && len(missing) > 0 {
+	if missing := c.Missing(); len(missing) > 0 {
 		return fmt.Errorf("%w: %s is missing", form.ErrDamaged, missing[0])
 	}
 	if !is(s.Kind, fsys, c) {

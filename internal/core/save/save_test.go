@@ -115,7 +115,7 @@ func TestScan(t *testing.T) {
 		"saves/slot_03/head.json": "{broken", "saves/slot_03/extra.bin": "x",
 		"saves/slot_10/head.json": head, // no such slot
 		"saves/slot_04/notes.txt": "not a save at all",
-		"saves/bay_b.sav":         "SAV\ntitle Two", "saves/bay_z.sav": "SAV\ntitle out of range",
+		"saves/bay_b.sav":         "SAV\ntitle Two", "saves/bay_b.pic": "p", "saves/bay_z.sav": "SAV\ntitle out of range",
 		"saves/#12.map": "m", "saves/#12.meta": "title = Three", "saves/#7.map": "lone",
 		"saves/w.db": "not a database", "saves/w.db-wal": "log",
 		"saves/.ostrov-trial/head.json": head, "saves/readme.txt": "x",
@@ -293,7 +293,7 @@ func (m memory) Note(place string, state tree.Digest, what any) {
 
 // TestWhatWasSlowToReadIsKnownByItsContent puts a save away and back, as a swap does: it is another file, and is not read again.
 func TestWhatWasSlowToReadIsKnownByItsContent(t *testing.T) {
-	_, in := install(t, map[string]string{"saves/bay_b.sav": "SAV\ntitle Two"})
+	_, in := install(t, map[string]string{"saves/bay_b.sav": "SAV\ntitle Two", "saves/bay_b.pic": "p"})
 	m := memory{map[string]tree.Known{}, map[string][]byte{}}
 	now := time.Now()
 	h := &tree.Hasher{Now: func() time.Time { now = now.Add(time.Hour); return now }, Index: m, Notes: m}
