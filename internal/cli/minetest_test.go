@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,18 +15,25 @@ import (
 
 const minetestServer = "/usr/lib/minetest/minetestserver"
 
+// freePort is a UDP port that nobody listens on.
+func freePort(t testing.TB) int {
+	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer conn.Close()
+	return conn.LocalAddr().(*net.UDPAddr).Port
+}
+
 // minetest is a player's home with worlds that the real server makes.
 type minetest struct {
 	*world
 	home string
-	port int
 }
 
-// mod installs a small mod of the player's own that adds one block.
-func (m *minetest) mod(name string) {
+// mod installs a small mod of the player's own that adds one block; it depends on the base game's and on those given.
+func (m *minetest) mod(name string, depends ...string) {
 	dir := filepath.Join(m.home, ".minetest", "mods", name)
 	require.NoError(m.t, os.MkdirAll(dir, 0o755))
-	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "mod.conf"), []byte("name = "+name+"\ndepends = default\n"), 0o644))
+	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "mod.conf"), []byte("name = "+name+"\ndepends = "+strings.Join(append(depends, "default"), ", ")+"\n"), 0o644))
 	code := fmt.Sprintf("minetest.register_node(%q, {description = 'Block', tiles = {'default_stone.png'}})\n", name+":block")
 	require.NoError(m.t, os.WriteFile(filepath.Join(dir, "init.lua"), []byte(code), 0o644))
 }
@@ -37,6 +45,13 @@ func (m *minetest) folder(world string) string {
 // play makes a world, if it is not there, and runs the real server on it until a mod inside the world, which sets a block of the mod, asks
 // it to stop. It returns what the server said.
 func (m *minetest) play(world, mod string) string {
+	out, err := m.start(world, mod)
+	require.NoError(m.t, err, out)
+	return out
+}
+
+// start is play where the server may refuse to.
+func (m *minetest) start(world, mod string) (string, error) {
 	dir := m.folder(world)
 	write := func(text string, parts ...string) {
 		path := filepath.Join(append([]string{dir}, parts...)...)
@@ -58,12 +73,10 @@ end)
 `, mod+":block"), "worldmods", "closing", "init.lua")
 	conf := filepath.Join(m.home, "server.conf")
 	require.NoError(m.t, os.WriteFile(conf, []byte("bind_address = 127.0.0.1\nserver_announce = false\nmapgen_limit = 200\nmg_name = flat\nfixed_map_seed = 4242\n"), 0o644))
-	m.port++
-	cmd := exec.Command("timeout", "60", minetestServer, "--config", conf, "--world", dir, "--port", fmt.Sprint(m.port))
+	cmd := exec.Command("timeout", "60", minetestServer, "--config", conf, "--world", dir, "--port", fmt.Sprint(freePort(m.t)))
 	cmd.Env = append(os.Environ(), "HOME="+m.home)
 	out, err := cmd.CombinedOutput()
-	require.NoError(m.t, err, string(out))
-	return string(out)
+	return string(out), err
 }
 
 // TestMinetest goes the whole way with the real server: two worlds with different mods, looked at, kept, one mod removed, judged, started
@@ -74,7 +87,7 @@ func TestMinetest(t *testing.T) {
 	}
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
-	m := &minetest{&world{t: t, dir: dir, bin: program}, filepath.Join(dir, "player"), 30700 + os.Getpid()%200}
+	m := &minetest{&world{t: t, dir: dir, bin: program}, filepath.Join(dir, "player")}
 	m.mod("lampkit")
 	m.mod("ropekit")
 	assert.Contains(t, m.play("harbour", "lampkit"), "there is lampkit:block, known: true")
