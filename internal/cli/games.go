@@ -156,7 +156,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 	}
 	found, err := facts.FindInstall(ctx, h, facts.AddRequest{Game: id, At: cmd.String("at"), Under: cmd.String("under"), Prefix: cmd.String("prefix"), PlayerHome: cmd.String("player-home"), Name: cmd.String("name"), Edition: cmd.String("edition")})
 	if err != nil && taken != nil && cmd.String("at") == "" && !errors.Is(err, game.ErrOutOfBounds) {
-		return a.onlyDescribed(h, taken, err)
+		return a.onlyDescribed(h, taken, cmd.Args().First(), err)
 	}
 	if err != nil {
 		return err
@@ -180,7 +180,7 @@ func (a *app) addGame(ctx context.Context, cmd *ucli.Command) error {
 			return err
 		}
 		if taken != nil {
-			if err := h.StoreDescription(taken); err != nil {
+			if err := h.StoreDescription(taken, cmd.Args().First()); err != nil {
 				return err
 			}
 		}
@@ -217,14 +217,14 @@ func (a *app) described(h *home.Home, argument string) (taken *game.Description,
 		if was != nil {
 			word = fmt.Sprintf("takes the place of %s, and lies in", was.File)
 		}
-		a.printer().Line("%s (%s): %s %s %s", view.Text(taken.Title), taken.ID, taken.File, word, own)
+		a.printer().Line("%s (%s): %s %s %s", view.Text(taken.Title), taken.ID, view.Text(argument), word, own)
 		a.printer().Line("")
 	}
 	return taken, taken.ID, nil
 }
 
 // onlyDescribed keeps a description of which no install is found.
-func (a *app) onlyDescribed(h *home.Home, d *game.Description, notFound error) error {
+func (a *app) onlyDescribed(h *home.Home, d *game.Description, file string, notFound error) error {
 	if a.json || a.dryRun {
 		return notFound
 	}
@@ -233,7 +233,7 @@ func (a *app) onlyDescribed(h *home.Home, d *game.Description, notFound error) e
 	if err := a.confirm("Keep the description all the same?"); err != nil {
 		return err
 	}
-	if err := h.StoreDescription(d); err != nil {
+	if err := h.StoreDescription(d, file); err != nil {
 		return err
 	}
 	a.printer().Line("kept in %s", d.File)
@@ -290,15 +290,20 @@ func (a *app) showGame(ctx context.Context, cmd *ucli.Command) error {
 }
 
 func (a *app) testGame(ctx context.Context, cmd *ucli.Command) error {
-	if err := args(cmd, 1, 1); err != nil {
+	on := cmd.StringSlice("on")
+	most := 1
+	if len(on) > 0 { // what follows is meant, too, as where a shell has spelled out a glob
+		most = -1
+	}
+	if err := args(cmd, 1, most); err != nil {
 		return err
 	}
 	d, err := home.ReadDescription(cmd.Args().First())
 	if err != nil {
 		return err
 	}
-	if on := cmd.StringSlice("on"); len(on) > 0 {
-		return a.tryGame(ctx, d, on)
+	if len(on) > 0 {
+		return a.tryGame(ctx, d, append(on, cmd.Args().Tail()...))
 	}
 	if a.json {
 		return view.JSON(a.Stdout, view.TestDoc{Head: view.NewHead("games test"), ID: d.ID, Title: d.Title, Trees: append([]field.TreeQuery{}, d.Trees...)})

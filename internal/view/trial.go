@@ -37,13 +37,15 @@ type ThingDoc struct {
 
 // OpenedDoc is a declared file as it was found.
 type OpenedDoc struct {
-	ID       string `json:"id"`
-	Path     string `json:"path"`
-	Size     int64  `json:"size"`
-	Micros   int64  `json:"microseconds"`
-	Problem  string `json:"problem,omitempty"`
-	Optional bool   `json:"optional"`
-	More     int    `json:"more,omitempty"` // files that the same glob means
+	ID       string   `json:"id"`
+	Path     string   `json:"path"`
+	Form     string   `json:"form"`
+	Layers   []string `json:"layers,omitempty"` // around its content, outermost first
+	Size     int64    `json:"size"`
+	Micros   int64    `json:"microseconds"`
+	Problem  string   `json:"problem,omitempty"`
+	Optional bool     `json:"optional"`
+	More     int      `json:"more,omitempty"` // files that the same glob means
 }
 
 // TriedFieldDoc is a field with its value, and how each alternative was looked for.
@@ -108,7 +110,7 @@ func Tried(id, title string, things []trial.Thing) TriedDoc {
 	for _, t := range things {
 		one := ThingDoc{What: t.What, Kind: t.Kind, Name: t.Name, Not: t.Not, Problem: reading(t.Problem), Files: []OpenedDoc{}, Fields: []TriedFieldDoc{}, Lists: []TriedListDoc{}}
 		for _, f := range t.Files {
-			one.Files = append(one.Files, OpenedDoc{f.ID, f.Path, f.Size, f.Took.Microseconds(), reading(f.Err), f.Optional, f.More})
+			one.Files = append(one.Files, OpenedDoc{f.ID, f.Path, f.Form, f.Layers, f.Size, f.Took.Microseconds(), reading(f.Err), f.Optional, f.More})
 		}
 		for _, f := range t.Fields {
 			doc := TriedFieldDoc{ID: f.ID, Inferred: f.Inferred, Tried: []TriedDocAt{}}
@@ -186,7 +188,9 @@ func (p *Printer) thing(t trial.Thing) {
 		}
 		rows = append(rows, []string{"folder", Text(f.ID), Text(f.Path), state})
 	}
-	p.table(four, rows)
+	if len(rows) > 0 {
+		p.table(four, rows)
+	}
 	rows = nil
 	for _, f := range t.Fields {
 		value, where := p.fieldState(f)
@@ -195,7 +199,7 @@ func (p *Printer) thing(t trial.Thing) {
 	p.table(four, rows)
 	for _, l := range t.Lists {
 		value, where := p.listState(l)
-		p.Line("  list   %s  %s", Text(l.ID), p.paint(faint, where))
+		p.Line("  list   %s", strings.TrimSpace(Text(l.ID)+"  "+p.paint(faint, where)))
 		p.Line("    %s", value)
 	}
 	for _, r := range t.Rules {
@@ -210,7 +214,7 @@ func (p *Printer) openedState(f field.Opened) string {
 	case f.Err != nil:
 		return p.paint(bad, Text(reading(f.Err)))
 	}
-	state := fmt.Sprintf("%s, read in %s", Size(f.Size), max(f.Took.Round(100*time.Microsecond), 100*time.Microsecond))
+	state := fmt.Sprintf("%s, %s, read in %s", strings.Join(append(slices.Clone(f.Layers), f.Form), ", "), Size(f.Size), max(f.Took.Round(100*time.Microsecond), 100*time.Microsecond))
 	if f.More > 0 {
 		state += fmt.Sprintf(", and %d more", f.More)
 	}
@@ -272,7 +276,7 @@ func (p *Printer) listState(l trial.List) (value, where string) {
 	where = Text(strings.TrimSpace(l.In + " " + l.Query))
 	switch {
 	case l.In == "":
-		return p.paint(warn, "none described"), ""
+		return p.paint(warn, "none described: of a save that is written here, the mods that are installed are taken"), ""
 	case l.Err != nil:
 		return p.paint(bad, Text(reading(l.Err))), where
 	case !l.There:

@@ -2,6 +2,7 @@ package field
 
 import (
 	"context"
+	"io"
 	"io/fs"
 	"time"
 
@@ -12,6 +13,8 @@ import (
 type Opened struct {
 	ID, Path string
 	Size     int64         // bytes, as it lies there
+	Form     string        // as it is declared
+	Layers   []string      // that are around its content, outermost first
 	Took     time.Duration // to open and read it
 	Err      error         // fs.ErrNotExist where it is not there
 	// Optional tells that it need not be there.
@@ -22,7 +25,7 @@ type Opened struct {
 // Opened opens the declared file id, and says how that went; now is the clock.
 func (f *Files) Opened(ctx context.Context, id string, now func() time.Time) Opened {
 	declared := f.files[id]
-	o := Opened{ID: id, Path: declared.Path, Optional: declared.Optional || declared.If != nil}
+	o := Opened{ID: id, Path: declared.Path, Form: declared.Form, Optional: declared.Optional || declared.If != nil}
 	places, err := f.places(id)
 	if err == nil && len(places) == 0 {
 		err = fs.ErrNotExist
@@ -35,12 +38,25 @@ func (f *Files) Opened(ctx context.Context, id string, now func() time.Time) Ope
 	if info, err := fs.Stat(places[0].FS, places[0].Name); err == nil {
 		o.Size = info.Size()
 	}
+	o.Layers = declared.Layers.Words(head(places[0].FS, places[0].Name))
 	began := now()
 	doc, err := f.doc(ctx, id)
 	if o.Took, o.Err = now().Sub(began), err; doc == nil && err == nil {
 		o.Err = fs.ErrNotExist
 	}
 	return o
+}
+
+// head is the beginning of a file, as much as tells what it is.
+func head(fsys fs.FS, name string) []byte {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	buf := make([]byte, 4096)
+	n, _ := io.ReadFull(f, buf)
+	return buf[:n]
 }
 
 // Tried is how one alternative of a field was looked for.

@@ -160,7 +160,7 @@ func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query strin
 		return err
 	}
 	for _, e := range elements {
-		if text, ok, err := e.Value(ctx, "."); err != nil {
+		if text, ok, err := e.Value(ctx, Self(spec.Form)); err != nil {
 			return err
 		} else if ok {
 			if err := unwrapped([]byte(text)); err != nil {

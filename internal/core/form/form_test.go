@@ -562,3 +562,24 @@ func FuzzSplice(f *testing.F) {
 		assert.True(t, found && sameValue(spec.Form, query, read, value) || value == "" && read == "", "%q reads %q", got, read)
 	})
 }
+
+// TestValues asks each form for the values that a query meets.
+func TestValues(t *testing.T) {
+	for form, c := range map[string]struct{ data, query string }{
+		"json":   {`{"things": ["kelp", "rope"]}`, "$.things[*]"},
+		"xml":    {`<run><thing>kelp</thing><thing>rope</thing></run>`, "/run/thing"},
+		"ini":    {"a.thing = kelp\nb.thing = rope\n", `[ab]\.thing`},
+		"text":   {"thing kelp, thing rope", `thing (\w+)`},
+		"lines":  {"thing kelp\nthing rope\n", `^thing (\w+)$`},
+		"blocks": {"[a]\nthing = kelp\n[/a]\n[a]\nthing = rope\n[/a]\n", "$.a[*].thing"},
+		"sqlite": {string(makeSQLite(t, "CREATE TABLE things (id TEXT)", "INSERT INTO things VALUES ('kelp'), ('rope')")), "SELECT id FROM things"},
+	} {
+		var got []string
+		err := Values(t.Context(), fstest.MapFS{"run": {Data: []byte(c.data)}}, "run", Spec{Form: form}, c.query, Layers{}, DefaultLimits, func(v []byte) error {
+			got = append(got, string(v))
+			return nil
+		})
+		require.NoError(t, err, form)
+		assert.Equal(t, []string{"kelp", "rope"}, got, form)
+	}
+}

@@ -86,15 +86,22 @@ func (d *linesDoc) Each(_ context.Context, query string) ([]Doc, error) {
 
 func (d *linesDoc) Close() error { return nil }
 
-// matchDoc is one match of a pattern: a value is asked for by the name of a group, and "." is what the whole stands for.
+// matchDoc is one match of a pattern: a value is asked for by the name of a group, and "." is what the first group without a name takes, or, where
+// there is none, what the whole stands for.
 type matchDoc map[string]string
 
 func groups(re *regexp.Regexp, match []string, whole string) matchDoc {
-	d := matchDoc{".": whole}
+	d := matchDoc{}
 	for i, name := range re.SubexpNames() {
-		if name != "" {
+		switch _, had := d["."]; {
+		case name != "":
 			d[name] = match[i]
+		case i > 0 && !had:
+			d["."] = match[i]
 		}
+	}
+	if _, had := d["."]; !had {
+		d["."] = whole
 	}
 	return d
 }

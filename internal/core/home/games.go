@@ -76,29 +76,25 @@ func (h *Home) TakeDescription(path string) (d, was *game.Description, err error
 		return nil, nil, err
 	}
 	was = h.Games[d.ID]
+	d.File = h.Own(d.ID)
 	h.Games[d.ID] = d
 	h.Broken = slices.DeleteFunc(h.Broken, func(b Broken) bool { return b.Game == d.ID })
 	return d, was, nil
 }
 
-// StoreDescription keeps a description that was taken among the player's own.
-func (h *Home) StoreDescription(d *game.Description) error {
-	own := h.Own(d.ID)
-	if from, err := filepath.Abs(d.File); err == nil && from == own {
+// StoreDescription keeps a description that was taken from a file among the player's own.
+func (h *Home) StoreDescription(d *game.Description, path string) error {
+	if from, err := filepath.Abs(path); err == nil && from == d.File {
 		return nil
 	}
-	data, err := os.ReadFile(d.File)
+	data, err := os.ReadFile(path)
 	if err != nil {
 		return err
 	}
-	if again, err := game.Parse(d.File, data); err != nil || again.Digest != d.Digest {
-		return errors.Join(err, fmt.Errorf("%s has changed meanwhile", d.File))
+	if again, err := game.Parse(path, data); err != nil || again.Digest != d.Digest {
+		return errors.Join(err, fmt.Errorf("%s has changed meanwhile", path))
 	}
-	if err := h.writeBytes("games/"+d.ID+".toml", data); err != nil {
-		return err
-	}
-	d.File = own
-	return nil
+	return h.writeBytes("games/"+d.ID+".toml", data)
 }
 
 func (h *Home) loadInstalls() {

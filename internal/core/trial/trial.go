@@ -237,7 +237,7 @@ func (thing *Thing) infer(kind *game.Save, said save.Facts) {
 		thing.Fields = append(thing.Fields, Field{ID: "version", Inferred: "the description reads none: of a save that is written here, the version of the install is taken"})
 	}
 	if len(kind.Mods) == 0 && !kind.NoMods && said.Problem == nil {
-		thing.Lists = append(thing.Lists, List{ID: "mods (none described: of a save that is written here, the mods that are installed are taken)"})
+		thing.Lists = append(thing.Lists, List{ID: "mods"})
 	}
 }
 
@@ -285,8 +285,11 @@ func (t trier) mod(kind *game.Mod, fsys fs.FS, at string, entries []tree.Entry, 
 		for _, id := range added.Exact {
 			brings.Items = append(brings.Items, field.Item{ID: id})
 		}
-		for _, id := range append(added.Prefixes, added.Suffixes...) {
-			brings.Items = append(brings.Items, field.Item{ID: id + " (all that begin or end so)"})
+		for _, prefix := range added.Prefixes {
+			brings.Items = append(brings.Items, field.Item{ID: prefix + "…"})
+		}
+		for _, suffix := range added.Suffixes {
+			brings.Items = append(brings.Items, field.Item{ID: "…" + suffix})
 		}
 		thing.Lists = append(thing.Lists, brings)
 	}
