@@ -104,10 +104,14 @@ func (c Checker) Fields(at string, fields Fields, files map[string]File) {
 		if len(fields) > 1 {
 			where = fmt.Sprintf("%s.%d", at, i)
 		}
-		if (f.In == "") == (f.FromName == "") && f.Default == "" {
-			c.Errorf(where, "", "a field is read either `in` a file or `from_name`")
-		}
-		if f.In != "" {
+		switch {
+		case f.In == "" && f.FromName == "" && f.Default == "":
+			c.Errorf(where, "", "a field is read `in` a file or `from_name`")
+		case f.FromName != "" && len(f.At) > 0:
+			c.Errorf(where, "", "a field is read `at` a place in a file or `from_name`, not both")
+		case f.FromName != "" && f.In != "": // the name of that file
+			c.Defined(where+".in", "[file]", f.In, slices.Sorted(maps.Keys(files)))
+		case f.In != "":
 			if len(f.At) == 0 {
 				c.Errorf(where, "", "a field in a file needs `at`: the query that leads to it")
 			}

@@ -1,6 +1,7 @@
 package field
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -237,13 +238,78 @@ func (f *Field) value(raw string, ok bool) (form.Value, bool, error) {
 // Encode is what a file has for a value of the field.
 func (f *Field) Encode(value string) string { return f.as.Encode(value) }
 
+// named is what the pattern of from_name finds in names: that of the save or mod, or those of the files that in means.
+func (f *Files) named(field *Field) ([]string, error) {
+	names := []string{f.name}
+	if field.In != "" {
+		places, err := f.places(field.In)
+		if err != nil {
+			return nil, err
+		}
+		names = nil
+		for _, at := range places {
+			names = append(names, at.Name)
+		}
+	}
+	var found []string
+	for _, name := range names {
+		if m := field.pattern.FindStringSubmatch(path.Base(strings.ReplaceAll(name, `\`, "/"))); m != nil {
+			found = append(found, m[1])
+		}
+	}
+	return found, nil
+}
+
+// All are all values of a field, as they are compared, in all files that hold it and at all places that its queries meet; Field takes the first.
+func (f *Files) All(ctx context.Context, field *Field) (values []string, err error) {
+	add := func(raw string, ok bool) error {
+		v, ok, err := field.value(raw, ok)
+		if ok {
+			values = append(values, cmp.Or(v.Raw, v.Unmapped))
+		}
+		return err
+	}
+	if field.FromName != "" {
+		names, err := f.named(field)
+		for _, name := range names {
+			err = errors.Join(err, add(name, true))
+		}
+		return values, err
+	}
+	if field.In == "" || len(field.At) != 1 {
+		raw, ok, err := f.raw(ctx, field)
+		return values, errors.Join(err, add(raw, ok))
+	}
+	err = f.each(ctx, field.In, func(doc form.Doc) error {
+		found, err := doc.Each(ctx, field.At[0])
+		if err != nil || len(found) < 2 { // a form without lists, or one value
+			raw, ok, err := doc.Value(ctx, field.At[0])
+			if err != nil || !ok {
+				return err
+			}
+			return add(raw, ok)
+		}
+		for _, e := range found {
+			raw, ok, err := e.Value(ctx, form.Self(f.files[field.In].Form))
+			if err == nil {
+				err = add(raw, ok)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return values, err
+}
+
 func (f *Files) raw(ctx context.Context, field *Field) (string, bool, error) {
 	if field.FromName != "" {
-		m := field.pattern.FindStringSubmatch(path.Base(strings.ReplaceAll(f.name, `\`, "/")))
-		if m == nil {
-			return "", false, nil
+		names, err := f.named(field)
+		if err != nil || len(names) == 0 {
+			return "", false, err
 		}
-		return m[1], true, nil
+		return names[0], true, nil
 	}
 	if field.In == "" {
 		return "", false, nil

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -15,6 +16,7 @@ import (
 	"ostrov/internal/core/bag"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
@@ -37,7 +39,8 @@ type Export struct {
 	a *archive.Archive
 	// nameless tells that no account is named.
 	nameless bool
-	altered  map[string][]byte // content of files that were blanked, by root name and path; nil is one that is left out
+	called   func(name string) string // what a file or save is called in the zip
+	altered  map[string][]byte        // content of files that were blanked, by root name and path; nil is one that is left out
 }
 
 // PlanExport looks at what an export would tell of the player. st is the install that the snapshot is of, or nil where none is known. With
@@ -48,9 +51,15 @@ func PlanExport(ctx context.Context, h *home.Home, st *facts.State, snap *archiv
 		return nil, err
 	}
 	e := &Export{Snapshot: snap, h: h, a: a, altered: map[string][]byte{}, nameless: blank}
-	p := &personal{ctx: ctx}
+	p := &personal{ctx: ctx, short: map[string]bool{}}
 	if st != nil {
-		p = newPersonal(ctx, st, nil)
+		if p, err = newPersonal(ctx, st, nil); err != nil {
+			return nil, err
+		}
+	}
+	e.called = func(name string) string { return name }
+	if blank {
+		e.called = p.name
 	}
 	d := h.Games[snap.Game]
 	for i, root := range snap.Roots {
@@ -119,7 +128,9 @@ func (e *Export) saves(ctx context.Context, p *personal, d *game.Description, ro
 			}
 		}
 		in.sv.Facts = save.Read(ctx, in.sv.Kind, fsys, kept.Name, names)
-		in.fields()
+		if err := in.fields(fsys); err != nil {
+			return damaged(e.Snapshot, err)
+		}
 		if !blank {
 			continue
 		}
@@ -171,9 +182,37 @@ func (e *Export) search(ctx context.Context, p *personal, d *game.Description, r
 		if err != nil {
 			return damaged(e.Snapshot, err)
 		}
-		e.Private = append(e.Private, found...)
+		if blank && len(found) > 0 && root.Kind == archive.Saves && nodes[name].Size <= form.DefaultLimits.Decoded {
+			if found, err = e.conceal(ctx, p, key, nodes[name]); err != nil {
+				return damaged(e.Snapshot, err)
+			}
+		}
+		e.Private = append(append(e.Private, p.inName(e.called(key))...), found...)
 	}
 	return nil
+}
+
+// conceal takes out of a file what still tells of the player, where it is text, and finds what is left.
+func (e *Export) conceal(ctx context.Context, p *personal, key string, n archive.Node) ([]check.Finding, error) {
+	original := e.altered[key]
+	if original == nil {
+		var b bytes.Buffer
+		if err := e.a.Copy(ctx, n, &b); err != nil {
+			return nil, err
+		}
+		original = b.Bytes()
+	}
+	written, what, err := p.rewritten(original, auto, field.File{})
+	if err != nil && !errors.Is(err, form.ErrNotWritable) {
+		return nil, err
+	}
+	if err == nil {
+		original, e.altered[key] = written, written
+		for _, w := range what {
+			e.Blanked = append(e.Blanked, fmt.Sprintf("%s in %s", w, e.called(key)))
+		}
+	}
+	return p.search(e.called(key), bytes.NewReader(original), auto)
 }
 
 func sortedKeys(nodes map[string]archive.Node) []string {
@@ -226,7 +265,7 @@ func (e *Export) file(ctx context.Context, w *bag.Writer, name string, n archive
 		return nil
 	}
 	e.Files++
-	return w.File("data/"+name, n.Time, func(to io.Writer) error {
+	return w.File("data/"+e.called(name), n.Time, func(to io.Writer) error {
 		if altered {
 			_, err := to.Write(data)
 			return err
@@ -257,7 +296,7 @@ func (e *Export) readMe() string {
 	}
 	b.WriteString("\nSaves\n")
 	for _, k := range snap.Saves {
-		fmt.Fprintf(&b, "  %s, made with %s: %s\n", k.Called(), k.Version, k.Name)
+		fmt.Fprintf(&b, "  %s, made with %s: %s\n", e.called(k.Called()), k.Version, e.called(k.Name))
 	}
 	b.WriteString("\nMods, in load order where the game has one\n")
 	for _, m := range snap.Mods {

@@ -31,33 +31,26 @@ import (
 type personal struct {
 	ctx   context.Context
 	words []privateWord
+	named int // words that are names
+	// short are the fields with values that are too short to be looked for.
+	short map[string]bool
 }
-
-// privateWord is a text to look for, and what it is.
-type privateWord struct{ text, what string }
-
-// minPrivate is how long a value must be to be looked for, in bytes: shorter ones occur by chance.
-const minPrivate = 4
 
 // newPersonal collects what to look for: the account, the marked fields of a save, the values of personal settings, the name of the home.
 // The save may be nil.
-func newPersonal(ctx context.Context, st *facts.State, sv *facts.Save) *personal {
-	p := &personal{ctx: ctx}
+func newPersonal(ctx context.Context, st *facts.State, sv *facts.Save) (*personal, error) {
+	p := &personal{ctx: ctx, short: map[string]bool{}}
 	p.add(st.Account, "your account")
 	if sv != nil {
-		inSave{p, sv}.fields()
+		if err := (inSave{p, sv}).fields(tree.DirFS(sv.Folder.Path)); err != nil {
+			return nil, err
+		}
 	}
 	if home, err := os.UserHomeDir(); err == nil && len(filepath.Base(home)) >= minPrivate && filepath.Base(home) != "root" {
 		p.add(home, "your home folder")
 	}
 	p.settings(st)
-	return p
-}
-
-func (p *personal) add(text, what string) {
-	if text = strings.TrimSpace(text); len(text) >= minPrivate && !slices.ContainsFunc(p.words, func(w privateWord) bool { return w.text == text }) {
-		p.words = append(p.words, privateWord{text, what})
-	}
+	return p, nil
 }
 
 // settings adds the values of settings that the description marks as personal.
@@ -152,16 +145,31 @@ type inSave struct {
 	sv *facts.Save
 }
 
-// fields adds the owner of the save and the values of its fields that are marked as personal.
-func (p inSave) fields() {
+// fields adds the owner of the save and all values of its fields that are marked as personal, in all files that hold them; fsys holds the save.
+func (p inSave) fields(fsys fs.FS) error {
 	p.add(p.sv.Facts.Owner, "the account that it belongs to")
+	content, err := save.ContentOf(p.sv.Kind, fsys, p.sv.Name, p.sv.Paths())
+	if err != nil {
+		return err
+	}
+	defer content.Close()
 	for _, id := range slices.Sorted(maps.Keys(p.sv.Kind.Field)) {
 		for _, f := range p.sv.Kind.Field[id] {
-			if f.Personal {
-				p.add(p.sv.Facts.Fields[id].Raw, id)
+			if !f.Personal {
+				continue
+			}
+			values, err := content.All(p.ctx, &f)
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			for _, v := range values {
+				if !p.add(v, id) {
+					p.short[id] = true
+				}
 			}
 		}
 	}
+	return nil
 }
 
 // marked reports whether a file of the save has anything that is marked as personal, or the owner.
@@ -213,14 +221,24 @@ func (p inSave) declared(file string) (field.File, bool) {
 func (p inSave) find(f parcelFile) ([]check.Finding, error) {
 	name := f.entry.Path
 	if f.data != nil {
-		return p.search(name, bytes.NewReader(f.data), p.layersOf(name))
+		return p.search(f.called(), bytes.NewReader(f.data), p.layersOf(name))
 	}
 	file, err := tree.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
-	return p.search(name, file, p.layersOf(name))
+	return p.search(f.called(), file, p.layersOf(name))
+}
+
+// inName finds what a name tells of the player.
+func (p *personal) inName(name string) (found []check.Finding) {
+	for _, w := range p.words {
+		w.each([]byte(name), lowered([]byte(name)), func(int, int) {
+			found = append(found, check.New(check.Private, name, fmt.Sprintf("%s, in its name: %s", w.what, w.text)))
+		})
+	}
+	return found
 }
 
 // maxSearched bounds the content of one file that is looked through, unwrapped, in bytes.
@@ -242,10 +260,9 @@ func (p *personal) search(name string, in io.Reader, layers form.Layers) ([]chec
 		}
 	}
 	err = pieces(content, func(piece []byte) {
+		lower := lowered(piece)
 		for _, w := range p.words {
-			if bytes.Contains(piece, []byte(w.text)) {
-				add(w.what, w.text)
-			}
+			w.each(piece, lower, func(int, int) { add(w.what, w.text) })
 		}
 		for _, pattern := range patterns() {
 			for _, mark := range pattern.marks {
@@ -306,6 +323,9 @@ func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
 			emptied, err := form.Splice(declared.Spec(), content, at.at, "")
 			if errors.Is(err, form.ErrNotWritable) {
 				emptied, err = form.Splice(declared.Spec(), content, at.at, "0")
+			}
+			if errors.Is(err, form.ErrNotWritable) && isText(content, declared.Form) && !p.short[at.what] {
+				continue // several values, or one among others: each is taken out as a word
 			}
 			if err != nil {
 				return nil, fmt.Errorf("%s cannot be emptied: %w", at.what, err)

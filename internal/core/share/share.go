@@ -6,6 +6,7 @@ package share
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -46,7 +47,11 @@ type Wrapped struct {
 type parcelFile struct {
 	entry tree.Entry
 	data  []byte
+	as    string // what it is called there, where that is not its own name
 }
+
+// called is what the file is called in the parcel.
+func (f parcelFile) called() string { return cmp.Or(f.as, f.entry.Path) }
 
 // Wrap looks at what a parcel of a save would hold and tell. Write then makes it.
 func Wrap(ctx context.Context, h *home.Home, st *facts.State, sv *facts.Save, req Request) (*Wrapped, error) {
@@ -58,14 +63,11 @@ func Wrap(ctx context.Context, h *home.Home, st *facts.State, sv *facts.Save, re
 		return nil, problem.New(problem.Do("needs", st.Address(sv)), "%s %s: %s%w", st.Address(sv), how, assess.Reading(sv.Facts.Problem), silent{sv.Facts.Problem})
 	}
 	w := &Wrapped{State: st, Save: sv, Out: req.Out}
-	if w.Out == "" {
-		name := home.Slug(sv.Title())
-		if name == "" {
-			name = home.Slug(st.Install.Game.ID + " " + sv.Name)
-		}
-		w.Out = name + ".zip"
+	words, err := newPersonal(ctx, st, sv)
+	if err != nil {
+		return nil, err
 	}
-	p := inSave{newPersonal(ctx, st, sv), sv}
+	p := inSave{words, sv}
 	for _, e := range sv.Files {
 		f := parcelFile{entry: e}
 		if req.Blank {
@@ -77,15 +79,28 @@ func Wrap(ctx context.Context, h *home.Home, st *facts.State, sv *facts.Save, re
 			if left {
 				continue
 			}
+			if left, said, err = p.conceal(&f); err != nil {
+				return nil, err
+			}
+			w.Blanked = append(w.Blanked, said...)
+			if left {
+				continue
+			}
 		}
 		found, err := p.find(f)
 		if err != nil {
 			return nil, err
 		}
-		w.Private = append(w.Private, found...)
+		w.Private = append(append(w.Private, p.inName(f.called())...), found...)
 		w.contents = append(w.contents, f)
 	}
 	w.Needs = needs(h, st, sv, req.Note)
+	if req.Blank {
+		w.Needs.Save.Name, w.Needs.Save.Title = p.calls(sv.Name), p.name(sv.Facts.Title())
+	}
+	if w.Out == "" {
+		w.Out = cmp.Or(home.Slug(w.Needs.Save.Title), home.Slug(st.Install.Game.ID+" "+w.Needs.Save.Name)) + ".zip"
+	}
 	return w, nil
 }
 
@@ -133,8 +148,8 @@ func (w *Wrapped) Write(ctx context.Context, h *home.Home, replace bool) (err er
 		if err != nil {
 			return err
 		}
-		digests = append(digests, tree.Named{Path: save.Inside(w.Save.Kind, w.Save.Name, f.entry.Path), Digest: sum})
-		files = append(files, parcel.File{Path: f.entry.Path, Time: f.entry.ModTime, Open: open})
+		digests = append(digests, tree.Named{Path: save.Inside(w.Save.Kind, w.Needs.Save.Name, f.called()), Digest: sum})
+		files = append(files, parcel.File{Path: f.called(), Time: f.entry.ModTime, Open: open})
 	}
 	w.Needs.Save.Digest = save.DigestOf(w.Save.Kind, digests)
 	name := strings.TrimSuffix(filepath.Base(w.Out), filepath.Ext(w.Out))

@@ -1,0 +1,238 @@
+package share
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"ostrov/internal/core/field"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
+	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
+)
+
+// privateWord is a text to look for, what it is, and what stands in its place where it is taken out. A text with letters is found in either case and
+// only where it stands by itself: Ann is not in Annals.
+type privateWord struct {
+	text, what, instead string
+	lower               []byte // the text with ASCII letters in lower case; nil where it is found as it is, anywhere
+}
+
+// How long a value must be to be looked for, in bytes: shorter ones occur by chance. A name is only found where it stands by itself.
+const (
+	minPrivate = 4
+	minName    = 3
+)
+
+// add looks for a text from now on, and reports whether it is long enough for that.
+func (p *personal) add(text, what string) bool {
+	text = strings.TrimSpace(text)
+	w := privateWord{text: text, what: what}
+	least := minPrivate
+	if strings.ContainsFunc(text, unicode.IsLetter) {
+		w.lower, least = lowered([]byte(text)), minName
+	}
+	if len(text) < least {
+		return text == ""
+	}
+	if slices.ContainsFunc(p.words, func(known privateWord) bool { return known.text == text }) {
+		return true
+	}
+	w.instead = "1" + strings.Repeat("0", len(text)-1) // a number as long
+	if w.lower != nil {
+		p.named++
+		w.instead = fmt.Sprintf("player%d", p.named)
+	}
+	p.words = append(p.words, w)
+	return true
+}
+
+// lowered is text with ASCII letters in lower case, as long as it was.
+func lowered(text []byte) []byte {
+	lower := make([]byte, len(text))
+	for i, c := range text {
+		if 'A' <= c && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		lower[i] = c
+	}
+	return lower
+}
+
+// each visits where the word stands in text; lower is text in lower case.
+func (w privateWord) each(text, lower []byte, visit func(from, to int)) {
+	in, find := text, []byte(w.text)
+	if w.lower != nil {
+		in, find = lower, w.lower
+	}
+	for at := 0; ; {
+		i := bytes.Index(in[at:], find)
+		if i < 0 {
+			return
+		}
+		from, to := at+i, at+i+len(find)
+		at = to
+		before, _ := utf8.DecodeLastRune(text[:from])
+		after, _ := utf8.DecodeRune(text[to:])
+		if w.lower == nil || !inWord(before) && !inWord(after) {
+			visit(from, to)
+		}
+	}
+}
+
+func inWord(r rune) bool {
+	return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r))
+}
+
+// without is text in which something else stands in the place of every word, the same for the same word, so that what names a player still finds it;
+// and what was taken out.
+func (p *personal) without(text []byte) (content []byte, what []string) {
+	words := slices.Clone(p.words)
+	for _, pattern := range patterns() {
+		for _, mark := range pattern.marks {
+			findAround(pattern.re, text, mark, func(m []byte) {
+				words = append(words, privateWord{text: string(m), what: pattern.what, instead: "someone"})
+			})
+		}
+	}
+	for _, w := range words {
+		var out []byte
+		end := 0
+		w.each(text, lowered(text), func(from, to int) {
+			out = append(append(out, text[end:from]...), w.instead...)
+			end = to
+		})
+		if end == 0 {
+			continue
+		}
+		text = append(out, text[end:]...)
+		if !slices.Contains(what, w.what) {
+			what = append(what, w.what)
+		}
+	}
+	return text, what
+}
+
+// name is without for what a file or save is called.
+func (p *personal) name(name string) string {
+	text, _ := p.without([]byte(name))
+	return string(text)
+}
+
+// conceal takes out of one file of a save what still tells of the player after what the description marks has been emptied, and calls the file
+// otherwise where its name does. Text is rewritten; a file that is none and that the description does not declare is left out, and one that it
+// declares stays, and is named with what it tells.
+func (p inSave) conceal(f *parcelFile) (leftOut bool, said []string, err error) {
+	found, err := p.find(*f)
+	if err != nil {
+		return false, nil, err
+	}
+	declared, known := p.declared(f.entry.Path)
+	if len(found) > 0 {
+		original := f.data
+		if original == nil {
+			original, err = tree.ReadBounded(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(f.entry.Path)), form.DefaultLimits.Decoded)
+		}
+		if err != nil {
+			return false, nil, err
+		}
+		written, what, err := p.rewritten(original, p.layersOf(f.entry.Path), declared)
+		switch {
+		case errors.Is(err, form.ErrNotWritable) && known:
+			err = nil
+		case errors.Is(err, form.ErrNotWritable):
+			return true, []string{f.entry.Path + " left out"}, nil
+		case err != nil:
+			return false, nil, fmt.Errorf("%s: %w", f.entry.Path, err)
+		default:
+			f.data = written
+			for _, w := range what {
+				said = append(said, fmt.Sprintf("%s in %s", w, p.name(f.entry.Path)))
+			}
+		}
+	}
+	if as := p.calls(f.entry.Path); as != f.entry.Path {
+		f.as = as
+		if own := save.Inside(p.sv.Kind, p.sv.Name, f.entry.Path); p.name(own) != own {
+			said = append(said, "a file called "+as)
+		}
+	}
+	return false, said, err
+}
+
+// calls is what a file of the save is called without what its name tells, as far as the game still knows it for what it is then.
+func (p inSave) calls(name string) string {
+	folder := ""
+	if p.sv.Kind.Unit == game.UnitFolder {
+		var inside string
+		if folder, inside, _ = strings.Cut(name, "/"); inside == "" {
+			return p.unless(folder, func(as string) bool { return p.isName(as) })
+		}
+		folder = p.calls(folder) + "/"
+		name = inside
+	}
+	return folder + p.unless(name, func(as string) bool {
+		if declared, ok := p.declaredInside(name); ok && folder != "" {
+			return len(declared.In([]string{as})) > 0
+		}
+		return folder != "" || p.isName(as)
+	})
+}
+
+// unless is a name without what it tells, or the name itself where that would not do.
+func (p inSave) unless(name string, does func(as string) bool) string {
+	if as := p.name(name); does(as) {
+		return as
+	}
+	return name
+}
+
+// isName reports whether saves of the kind, or what lies beside them, may be called so.
+func (p inSave) isName(name string) bool {
+	return slices.ContainsFunc(p.sv.Kind.Names(), func(n *game.Name) bool { _, ok := n.Match(name, true); return ok }) ||
+		slices.ContainsFunc(save.CompanionNames(p.sv.Kind, p.name(p.sv.Name)), func(c string) bool { return c == name })
+}
+
+// declaredInside is how the description declares a file, which is named by its path inside the save.
+func (p inSave) declaredInside(name string) (field.File, bool) {
+	for _, declared := range p.sv.Kind.Files {
+		if len(declared.In([]string{name})) > 0 && declared.Path != "." {
+			return declared, true
+		}
+	}
+	return field.File{}, false
+}
+
+// rewritten is a file without what tells of the player, and what that was; declared is how the description has it, nothing where it does not. The
+// error wraps form.ErrNotWritable where it is no text, or would not be read any more.
+func (p *personal) rewritten(original []byte, layers form.Layers, declared field.File) (written []byte, what []string, err error) {
+	written, err = form.Rewrite(original, layers, func(content []byte) ([]byte, error) {
+		if !isText(content, declared.Form) {
+			return nil, form.ErrNotWritable
+		}
+		content, what = p.without(content)
+		if declared.Form == "" {
+			return content, nil
+		}
+		doc, err := form.Parse(content, declared.Spec())
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", form.ErrNotWritable, err)
+		}
+		return content, doc.Close()
+	})
+	return written, what, err
+}
+
+// isText reports whether content can be rewritten as text: of a declared form that is text, or, of none, by what is in it.
+func isText(content []byte, declared string) bool {
+	if declared != "" {
+		return slices.Contains([]string{"json", "xml", "ini", "text", "lines", "blocks"}, declared)
+	}
+	return utf8.Valid(content) && bytes.IndexByte(content, 0) < 0
+}
