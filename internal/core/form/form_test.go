@@ -486,10 +486,11 @@ func TestSpliceIsReadBack(t *testing.T) {
 
 func FuzzLayers(f *testing.F) {
 	names := []string{"auto", "gzip", "zlib", "zstd", "xz", "bzip2", "zip:in/save.json", "skip:4", "deflate", "lz4", "lzo", "base64", "lines:2",
-		"length:u32be", "xor:0aff", "checksum:crc32@0 over 4.."}
+		"length:u32be", "xor:0aff", "checksum:crc32@0 over 4..", "framed:length:u32le raw:u32le,zlib", "framed:length:u16be,deflate"}
 	for i, name := range names {
 		f.Add(byte(i), wrapped(f, name, []byte(content)))
 	}
+	f.Add(byte(len(names)-2), framed(f, []byte(content), 40))
 	f.Fuzz(func(t *testing.T, which byte, data []byte) {
 		l := layersOf(t, names[int(which)%len(names)])
 		got, err := l.Peel(bytes.NewReader(data), Limits{Decoded: 1 << 20})
@@ -509,12 +510,19 @@ func FuzzForms(f *testing.F) {
 	f.Add(byte(5), []byte("abcd"), "0:u32le")
 	f.Add(byte(6), []byte("[a]\nb=1\n[/a]\nc { d=\"2\" }"), "$.a[0].b")
 	f.Add(byte(7), []byte("HEAD\x00\x00\x00\x02ab"), "HEAD 0:u8")
-	forms := []string{"json", "xml", "ini", "text", "lines", "bytes", "blocks", "chunks"}
+	f.Add(byte(8), []byte("a b c\n\td \"e f\"\n"), "$.a[0].d")
+	f.Add(byte(9), []byte("VERS\xff\x00"), `VERS(?s:(.))`)
+	forms := []string{"json", "xml", "ini", "text", "lines", "bytes", "blocks", "chunks", "indented", "binary"}
 	f.Fuzz(func(t *testing.T, which byte, data []byte, query string) {
 		form := forms[int(which)%len(forms)]
 		spec := Spec{Form: form}
-		if form == "chunks" {
+		switch form {
+		case "chunks":
 			spec.Chunks = ChunkSpec{Chunk: "tag:4 length:u32be", Record: "id:hex2 name:cstr"}
+		case "indented":
+			form, spec = "blocks", Spec{Form: "blocks", Blocks: BlockPatterns{Indent: true}}
+		case "binary":
+			form, spec = "text", Spec{Form: "text", Encoding: "binary"}
 		}
 		doc, err := Parse(data, spec)
 		if err != nil {
