@@ -70,7 +70,7 @@ func TestOn(t *testing.T) {
 // TestOnADownload reads what is in an archive.
 func TestOnADownload(t *testing.T) {
 	w := coretest.New(t)
-	things, err := trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], filepath.Join(w.Dir, "downloads", "quiet-cove.zip"))
+	things, err := trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], filepath.Join(filepath.Dir(w.Dir), "downloads", "quiet-cove.zip"))
 	require.NoError(t, err)
 	require.Len(t, things, 1)
 	assert.Equal(t, "save", things[0].What)
