@@ -193,7 +193,7 @@ func stops(found []check.Finding) []string {
 }
 
 // laid lays out the game of a case, its save in it and in a download, and a home that knows it.
-func laid(t *testing.T, c verdictCase) (dir string, h *home.Home) {
+func laid(t testing.TB, c verdictCase) (dir string, h *home.Home) {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
 	write := func(name, text string) {

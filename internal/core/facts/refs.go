@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/zeebo/blake3"
@@ -183,9 +184,10 @@ func (r *references) countIn(ctx context.Context, ref game.Reference, declared f
 	limits := form.Limits{Decoded: maxReferring}
 	if ref.At != "" {
 		row := 0
+		finder, at := r.find(), path.Base(file)+", value "
 		return form.Values(ctx, fsys, file, declared.Spec(), ref.At, ref.Layers.Layers, limits, func(value []byte) error {
 			row++
-			r.find().Search(value, fmt.Sprintf("%s, value %d", path.Base(file), row), counts)
+			finder.Search(value, at+strconv.Itoa(row), counts)
 			return nil
 		})
 	}

@@ -291,8 +291,14 @@ func Plausible(form string, head []byte) bool {
 }
 
 // readAtMost reads r whole, or fails with ErrTooLarge past limit bytes.
-func readAtMost(r io.Reader, limit int64) ([]byte, error) {
+func readAtMost(r io.Reader, limit int64) ([]byte, error) { return readAbout(r, 0, limit) }
+
+// readAbout is readAtMost where about as many bytes are expected as size.
+func readAbout(r io.Reader, size, limit int64) ([]byte, error) {
 	var b bytes.Buffer
+	if size > bytes.MinRead && size <= limit {
+		b.Grow(int(size) + bytes.MinRead)
+	}
 	n, err := io.Copy(&b, io.LimitReader(r, limit+1))
 	if err != nil {
 		return nil, err

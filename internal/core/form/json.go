@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
+	"sync"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/ohler55/ojg/jp"
 )
 
@@ -23,16 +26,76 @@ func parseJSON(data []byte) (Doc, error) {
 	if err := checkJSONDepth(data); err != nil {
 		return nil, err
 	}
-	d := json.NewDecoder(bytes.NewReader(data))
-	d.UseNumber()
-	var node any
-	if err := d.Decode(&node); err != nil {
-		if err == io.EOF || err == io.ErrUnexpectedEOF {
-			return nil, fmt.Errorf("%w: the JSON ends too early", ErrDamaged)
-		}
+	node, err := jsonNode(jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)))
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, fmt.Errorf("%w: the JSON ends too early", ErrDamaged)
+	}
+	if syntax := (*jsontext.SyntacticError)(nil); errors.As(err, &syntax) {
+		err = fmt.Errorf("%w, at byte %d", syntax.Err, syntax.ByteOffset)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("%w: not JSON: %v", ErrDamaged, err)
 	}
 	return jsonDoc{node}, nil
+}
+
+// jsonNode reads the next value: a map, a slice, a text, a json.Number, a bool or nil.
+func jsonNode(d *jsontext.Decoder) (any, error) {
+	switch d.PeekKind() {
+	case '0':
+		number, err := d.ReadValue()
+		return json.Number(number), err
+	case '{':
+		return jsonObject(d)
+	case '[':
+		return jsonArray(d)
+	}
+	token, err := d.ReadToken()
+	if err != nil {
+		return nil, err
+	}
+	switch token.Kind() {
+	case '"':
+		return token.String(), nil
+	case 't', 'f':
+		return token.Bool(), nil
+	}
+	return nil, nil
+}
+
+func jsonObject(d *jsontext.Decoder) (any, error) {
+	if _, err := d.ReadToken(); err != nil {
+		return nil, err
+	}
+	object := map[string]any{}
+	for d.PeekKind() != '}' {
+		name, err := d.ReadToken()
+		if err != nil {
+			return nil, err
+		}
+		key := name.String() // before what follows takes its place
+		if object[key], err = jsonNode(d); err != nil {
+			return nil, err
+		}
+	}
+	_, err := d.ReadToken()
+	return object, err
+}
+
+func jsonArray(d *jsontext.Decoder) (any, error) {
+	if _, err := d.ReadToken(); err != nil {
+		return nil, err
+	}
+	array := []any{}
+	for d.PeekKind() != ']' {
+		element, err := jsonNode(d)
+		if err != nil {
+			return nil, err
+		}
+		array = append(array, element)
+	}
+	_, err := d.ReadToken()
+	return array, err
 }
 
 func checkJSONDepth(data []byte) error {
@@ -55,7 +118,20 @@ func checkJSONDepth(data []byte) error {
 	return nil
 }
 
+// compiled are the queries that have been asked, by their text: a list asks each of its elements the same. Descriptions are bounded, and so are these.
+var compiled sync.Map
+
 func compileJSON(query string) (expr jp.Expr, err error) {
+	if known, ok := compiled.Load(query); ok {
+		return known.(jp.Expr), nil
+	}
+	if expr, err = parsePath(query); err == nil {
+		compiled.Store(query, expr)
+	}
+	return expr, err
+}
+
+func parsePath(query string) (expr jp.Expr, err error) {
 	if !strings.HasPrefix(query, "$") {
 		return nil, fmt.Errorf("a JSONPath begins with $: %q", query)
 	}
@@ -88,6 +164,9 @@ func (d jsonDoc) Each(_ context.Context, query string) ([]Doc, error) {
 func (d jsonDoc) Close() error { return nil }
 
 func (d jsonDoc) find(query string) (found []any, err error) {
+	if query == "$" {
+		return []any{d.node}, nil
+	}
 	expr, err := compileJSON(query)
 	if err != nil {
 		return nil, err

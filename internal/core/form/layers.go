@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"sort"
 	"strconv"
@@ -106,7 +107,13 @@ func (l Layers) Peel(r io.Reader, limits Limits) ([]byte, error) {
 		return nil, err
 	}
 	defer content.Close()
-	data, err := readAtMost(content, limits.Decoded)
+	size := int64(0)
+	if f, ok := r.(fs.File); ok {
+		if info, err := f.Stat(); err == nil {
+			size = info.Size() // unpacked it will be more
+		}
+	}
+	data, err := readAbout(content, size, limits.Decoded)
 	if err != nil {
 		return nil, damaged("", err)
 	}
