@@ -1,6 +1,17 @@
 package assess_test
 
-import "strings"
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/check"
+	"ostrov/internal/core/vet"
+)
 
 // kindCases are those of several kinds: of saves that are called alike, and of mods of which a save lists only one.
 func kindCases() []verdictCase {
@@ -28,4 +39,23 @@ func kindCases() []verdictCase {
 	add("it is missing, and the description says that it does not matter", listing(`{"id": "fern"}`), "[[rule]]\non = \"mod-missing\"\nkind = \"shared\"\nsays = \"fit\"\n", []string{"mods-unknown"})
 	add("it is missing, and the other kind would not matter", listing(`{"id": "fern"}`), "[[rule]]\non = \"mod-missing\"\nkind = \"mod\"\nsays = \"fit\"\n", []string{"mod-missing", "mods-unknown"})
 	return all
+}
+
+// TestDamagedAndIncomplete names both: what is damaged is not hidden behind what is missing.
+func TestDamagedAndIncomplete(t *testing.T) {
+	beside := strings.Replace(inJSON(jsonList, `layers = "gzip"`), "name   = ", "companions = [\"*.png\"]\nname   = ", 1)
+	dir, h := laid(t, verdictCase{save: flipped(packed(emptied), 6), said: beside})
+	v, err := vet.Vet(t.Context(), h, filepath.Join(dir, "download", "run.sav"), vet.Request{})
+	require.NoError(t, err)
+	defer v.Close()
+	judged := slices.Clone(v.Findings)
+	for _, j := range v.Judged {
+		judged = append(judged, j.Findings...)
+	}
+	var codes []check.Code
+	for _, f := range judged {
+		codes = append(codes, f.Code)
+	}
+	assert.Contains(t, codes, check.Damaged)
+	assert.Contains(t, codes, check.Incomplete)
 }
