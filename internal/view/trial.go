@@ -194,7 +194,7 @@ func (p *Printer) thing(t trial.Thing) {
 	rows = nil
 	for _, f := range t.Fields {
 		value, where := p.fieldState(f)
-		rows = append(rows, []string{"field", Text(f.ID), value, where})
+		rows = append(rows, []string{"field", Text(f.ID), value, p.paint(faint, where)})
 	}
 	p.table(four, rows)
 	for _, l := range t.Lists {
@@ -309,6 +309,7 @@ func (p *Printer) sideBySide(things []trial.Thing) {
 		}
 		p.Line("")
 		p.Line("%d saves of the kind %s side by side", len(saves), kind)
+		var rows [][]string
 		for _, f := range saves[0].Fields {
 			var values []string
 			missing := 0
@@ -329,7 +330,8 @@ func (p *Printer) sideBySide(things []trial.Thing) {
 			case len(values) == 1:
 				state = p.paint(warn, "the same in all of them: "+Text(values[0]))
 			}
-			p.Line("  %-12s %s", Text(f.ID), state)
+			rows = append(rows, []string{Text(f.ID), state})
 		}
+		p.table([]column{{title: ""}, {title: "", grow: true}}, rows)
 	}
 }

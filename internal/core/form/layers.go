@@ -170,31 +170,6 @@ func (l Layers) chainFor(head []byte) ([]Layer, error) {
 	return chain, nil
 }
 
-// Words are the layers of a file that begins with head, outermost first, as a description spells them; for auto, what was found.
-func (l Layers) Words(head []byte) []string {
-	chain, err := l.chainFor(head)
-	if err != nil {
-		return nil
-	}
-	var words []string
-	for i, layer := range chain {
-		if layer.Name == "auto" {
-			if i > 0 { // what is inside is not known without peeling
-				return append(words, "auto")
-			}
-			if layer.Name = Compression(head); layer.Name == "" {
-				continue
-			}
-		}
-		word := layer.Name
-		if layer.Arg != "" {
-			word += ":" + layer.Arg
-		}
-		words = append(words, word)
-	}
-	return words
-}
-
 // peeled is content with all layers peeled.
 type peeled struct {
 	r       io.Reader

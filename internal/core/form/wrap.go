@@ -28,6 +28,31 @@ func (l Layers) Wrap(content, original []byte) ([]byte, error) {
 	return wrap(chain, content, original)
 }
 
+// Words are the layers of a file that begins with head, outermost first, as a description spells them; for auto, what was found.
+func (l Layers) Words(head []byte) []string {
+	chain, err := l.chainFor(head)
+	if err != nil {
+		return nil
+	}
+	var words []string
+	for i, layer := range chain {
+		if layer.Name == "auto" {
+			if i > 0 { // what is inside is not known without peeling
+				return append(words, "auto")
+			}
+			if layer.Name = Compression(head); layer.Name == "" {
+				continue
+			}
+		}
+		word := layer.Name
+		if layer.Arg != "" {
+			word += ":" + layer.Arg
+		}
+		words = append(words, word)
+	}
+	return words
+}
+
 // Rewrite returns the file original with what edit makes of its unwrapped content, in the same layers. What it returns has been unwrapped
 // again: it holds exactly what edit made. Errors wrap ErrNotWritable where that cannot be.
 func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, error)) ([]byte, error) {

@@ -111,21 +111,21 @@ func (m *Mod) take(said facts) {
 	}
 	m.Adds = game.Added{Exact: said.Adds.Exact}
 	for _, p := range said.Adds.Prefixes {
-		m.Adds.Prefixes = m.spelled(m.Adds.Prefixes, p)
+		m.Adds.Prefixes = append(m.Adds.Prefixes, Spelled(p, m.ID, m.Fields)...)
 	}
 	for _, p := range said.Adds.Suffixes {
-		m.Adds.Suffixes = m.spelled(m.Adds.Suffixes, p)
+		m.Adds.Suffixes = append(m.Adds.Suffixes, Spelled(p, m.ID, m.Fields)...)
 	}
 }
 
-// spelled adds a template of an identifier as it is for this mod; one of which the mod does not say a field is none of its own.
-func (m *Mod) spelled(list []string, template string) []string {
-	text := strings.ReplaceAll(template, "{id}", m.ID)
-	for id, value := range m.Fields {
-		text = strings.ReplaceAll(text, "{field:"+id+"}", value)
+// Spelled is a template of an identifier as it is for a mod with an id and fields; nothing where the mod does not say one of the fields.
+func Spelled(template, id string, fields map[string]string) []string {
+	text := strings.ReplaceAll(template, "{id}", id)
+	for name, value := range fields {
+		text = strings.ReplaceAll(text, "{field:"+name+"}", value)
 	}
 	if strings.Contains(text, "{field:") {
-		return list
+		return nil
 	}
-	return append(list, text)
+	return []string{text}
 }

@@ -5,6 +5,7 @@
 package trial
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io/fs"
@@ -285,11 +286,22 @@ func (t trier) mod(kind *game.Mod, fsys fs.FS, at string, entries []tree.Entry, 
 		for _, id := range added.Exact {
 			brings.Items = append(brings.Items, field.Item{ID: id})
 		}
-		for _, prefix := range added.Prefixes {
-			brings.Items = append(brings.Items, field.Item{ID: prefix + "…"})
+		said := map[string]string{}
+		for _, f := range thing.Fields {
+			if found := f.Found(); found != nil {
+				said[f.ID] = found.Value.Raw
+			}
 		}
-		for _, suffix := range added.Suffixes {
-			brings.Items = append(brings.Items, field.Item{ID: "…" + suffix})
+		id := cmp.Or(said["id"], thing.Name)
+		for _, template := range added.Prefixes {
+			for _, prefix := range mod.Spelled(template, id, said) {
+				brings.Items = append(brings.Items, field.Item{ID: prefix + "…"})
+			}
+		}
+		for _, template := range added.Suffixes {
+			for _, suffix := range mod.Spelled(template, id, said) {
+				brings.Items = append(brings.Items, field.Item{ID: "…" + suffix})
+			}
 		}
 		thing.Lists = append(thing.Lists, brings)
 	}
