@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"path"
@@ -201,7 +202,13 @@ func (r *references) countIn(ctx context.Context, ref game.Reference, declared f
 		return err
 	}
 	defer content.Close()
-	return r.find().Read(content, path.Base(file), counts)
+	text := io.Reader(content)
+	if form.IsText(declared.Form) {
+		if text, err = form.TextReader(content, declared.Spec()); err != nil {
+			return err
+		}
+	}
+	return r.find().Read(text, path.Base(file), counts)
 }
 
 // refer fills in how often a save of the install refers to each mod, as far as that is not remembered. That a place cannot be read through is a

@@ -1,8 +1,12 @@
 package form
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
+	"io"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -31,10 +35,87 @@ func checkEncoding(name string) error {
 	return fmt.Errorf("no encoding %q; there are %s and others of the WHATWG list", name, strings.Join(usualEncodings, ", "))
 }
 
+// xmlEncoding is how an XML declares its encoding.
+var xmlEncoding = regexp.MustCompile(`^(?:\xef\xbb\xbf)?<\?xml\s[^>]*?encoding\s*=\s*["']([\w.:-]+)["']`)
+
+// encodingOf is the encoding of a text that begins with head: what the description says, else what the text says itself, by a byte order mark or, of an
+// XML, by its declaration. "" is UTF-8. An XML that can be read to say that it is UTF-16 is not: some programs write what they had in memory.
+func encodingOf(head []byte, spec Spec) string {
+	switch {
+	case spec.Encoding != "":
+		return spec.Encoding
+	case bytes.HasPrefix(head, []byte("\xff\xfe")):
+		return "utf-16le"
+	case bytes.HasPrefix(head, []byte("\xfe\xff")):
+		return "utf-16be"
+	case spec.Form != "xml":
+		return ""
+	}
+	m := xmlEncoding.FindSubmatch(head[:min(len(head), 256)])
+	if m == nil || strings.HasPrefix(strings.ToLower(string(m[1])), "utf-16") {
+		return ""
+	}
+	return string(m[1])
+}
+
+// Recode is content with what edit makes of its text: that is UTF-8 whatever the encoding is, and the spec that edit gets says so. The error wraps
+// ErrNotWritable where the encoding does not give back just what it read, or has no way to write what is new.
+func Recode(content []byte, spec Spec, edit func(text []byte, spec Spec) ([]byte, error)) ([]byte, error) {
+	encoding := encodingOf(content, spec)
+	spec.Encoding = "utf-8"
+	text, err := decode(content, encoding)
+	if err != nil {
+		return nil, err
+	}
+	if again, err := encode(text, encoding); err != nil || !bytes.Equal(again, content) {
+		return nil, fmt.Errorf("a text in the encoding %s %w", encoding, ErrNotWritable)
+	}
+	if text, err = edit(text, spec); err != nil {
+		return nil, err
+	}
+	if content, err = encode(text, encoding); err != nil {
+		return nil, fmt.Errorf("what is new %w in the encoding %s: %w", ErrNotWritable, encoding, err)
+	}
+	return content, nil
+}
+
+// TextReader reads a text as UTF-8.
+func TextReader(r io.Reader, spec Spec) (io.Reader, error) {
+	b := bufio.NewReader(r)
+	head, err := b.Peek(256)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	encoding := encodingOf(head, spec)
+	if encoding == "" || encoding == asBinary {
+		return b, nil
+	}
+	enc, err := htmlindex.Get(encoding)
+	if err != nil {
+		return nil, fmt.Errorf("encoding %q: %w", encoding, ErrUnknown)
+	}
+	return enc.NewDecoder().Reader(b), nil
+}
+
+// encode is the inverse of decode.
+func encode(text []byte, encoding string) ([]byte, error) {
+	switch {
+	case encoding == "" || strings.EqualFold(encoding, "utf-8"):
+		return text, nil
+	case encoding == asBinary:
+		return asBytes(string(text))
+	}
+	enc, err := htmlindex.Get(encoding)
+	if err != nil {
+		return nil, err
+	}
+	return enc.NewEncoder().Bytes(text)
+}
+
 // decode is text as UTF-8.
 func decode(data []byte, encoding string) ([]byte, error) {
-	switch encoding {
-	case "":
+	switch strings.ToLower(encoding) {
+	case "", "utf-8":
 		return data, nil
 	case asBinary:
 		runes := make([]byte, 0, len(data))
@@ -45,7 +126,7 @@ func decode(data []byte, encoding string) ([]byte, error) {
 	}
 	enc, err := htmlindex.Get(encoding)
 	if err != nil {
-		return nil, fmt.Errorf("encoding %q: %w", encoding, err)
+		return nil, fmt.Errorf("%w: the encoding %q", ErrUnknown, encoding)
 	}
 	if data, err = enc.NewDecoder().Bytes(data); err != nil {
 		return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, encoding, err)

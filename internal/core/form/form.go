@@ -104,8 +104,7 @@ func openLarge(fsys fs.FS, name string, spec Spec) (doc Doc, ok bool, err error)
 	if isFile {
 		_, err = at.ReadAt(head, 0)
 	}
-	m := xmlEncoding.FindSubmatch(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")))
-	if !isFile || err != nil || m != nil && !strings.EqualFold(string(m[1]), "utf-8") {
+	if encoding := encodingOf(head, spec); !isFile || err != nil || encoding != "" && !strings.EqualFold(encoding, "utf-8") {
 		return nil, false, f.Close()
 	}
 	text := inFile(at, int(info.Size()))
@@ -173,9 +172,9 @@ func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query strin
 
 // Parse reads data, whose layers are peeled already. SQLite needs a file and is not parsed here.
 func Parse(data []byte, spec Spec) (Doc, error) {
-	if spec.Form != "bytes" && spec.Form != "chunks" {
+	if IsText(spec.Form) {
 		var err error
-		if data, err = decode(data, spec.Encoding); err != nil {
+		if data, err = decode(data, encodingOf(data, spec)); err != nil {
 			return nil, err
 		}
 	}
@@ -214,6 +213,11 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 	}
 }
 
+// IsText reports whether a form is of text, so that a file of it has an encoding.
+func IsText(form string) bool {
+	return slices.Contains([]string{"blocks", "ini", "json", "lines", "text", "xml"}, form)
+}
+
 // CheckSpec reports what is wrong with a spec, before any file is read.
 func CheckSpec(spec Spec) error {
 	if !slices.Contains(Forms, spec.Form) {
@@ -224,7 +228,7 @@ func CheckSpec(spec Spec) error {
 			return err
 		}
 	}
-	if spec.Encoding != "" && slices.Contains([]string{"sqlite", "bytes", "chunks"}, spec.Form) {
+	if spec.Encoding != "" && !IsText(spec.Form) {
 		return fmt.Errorf("the form %s has no encoding", spec.Form)
 	}
 	if spec.Form == "chunks" {

@@ -152,7 +152,7 @@ func TestLargeTextsThatAreDamaged(t *testing.T) {
 			assert.ErrorIs(t, err, ErrDamaged, "%s, cut after %d bytes", form, n)
 		}
 	}
-	for _, data := range []string{"<a></b>", "</a>", "<a><b></a></b>", "no tag", "", "<!-- <a/> -->", `<?xml version="1.0" encoding="martian"?><a/>`} {
+	for _, data := range []string{"<a></b>", "</a>", "<a><b></a></b>", "no tag", "", "<!-- <a/> -->"} {
 		_, err := parseLargeXML([]byte(data))
 		assert.ErrorIs(t, err, ErrDamaged, data)
 	}
@@ -171,9 +171,11 @@ func TestLargeTextsThatAreDamaged(t *testing.T) {
 }
 
 func TestALargeTextInAnotherEncoding(t *testing.T) {
-	doc, err := parseLargeXML([]byte("<?xml version='1.0' encoding='ISO-8859-1'?><a b='K\xfcste'>Bj\xf6rn</a>"))
+	text := "<?xml version='1.0' encoding='ISO-8859-1'?><a b='K\xfcste'><n>Bj\xf6rn</n>" + strings.Repeat("<c></c>", largeText/6) + "</a>"
+	doc, err := Parse([]byte(text), Spec{Form: "xml"})
 	require.NoError(t, err)
-	for query, want := range map[string]string{"/a": "Björn", "/a/@b": "Küste"} {
+	require.IsType(t, largeXML{}, doc)
+	for query, want := range map[string]string{"/a/n": "Björn", "/a/@b": "Küste"} {
 		got, _, err := doc.Value(t.Context(), query)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)

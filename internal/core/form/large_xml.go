@@ -7,12 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/antchfx/xmlquery"
-	"golang.org/x/text/encoding/htmlindex"
 )
 
 // largeXML is an element of a large XML, or all of it.
@@ -33,20 +31,8 @@ type xmlElement struct{ outer, tag, inner place }
 // maxText is how many bytes an element that is a value may have.
 const maxText = 1 << 20
 
-var xmlEncoding = regexp.MustCompile(`^<\?xml\s[^>]*?encoding\s*=\s*["']([\w.:-]+)["']`)
-
 func parseLargeXML(data []byte) (Doc, error) {
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
-	if m := xmlEncoding.FindSubmatch(data); m != nil && !strings.EqualFold(string(m[1]), "utf-8") {
-		enc, err := htmlindex.Get(string(m[1]))
-		if err != nil {
-			return nil, fmt.Errorf("%w: not XML: the encoding %q", ErrDamaged, m[1])
-		}
-		if data, err = enc.NewDecoder().Bytes(data); err != nil {
-			return nil, fmt.Errorf("%w: not %s: %v", ErrDamaged, m[1], err)
-		}
-	}
-	return largeXMLOf(inMemory(data))
+	return largeXMLOf(inMemory(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))))
 }
 
 // largeXMLOf passes over all of an XML in UTF-8, to see whether it is whole.
@@ -335,7 +321,7 @@ func (t *xmlSource) attributes(e xmlElement, name string) ([]string, error) {
 
 func decoderOf(fragment []byte) *xml.Decoder {
 	d := xml.NewDecoder(bytes.NewReader(fragment))
-	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is UTF-8 by now
+	d.CharsetReader = asItIs
 	return d
 }
 

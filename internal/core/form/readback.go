@@ -125,6 +125,6 @@ func leaves(spec Spec, data []byte) (list []string, err error) {
 // newXMLDecoder reads tokens of XML whose encoding has been dealt with already.
 func newXMLDecoder(data []byte) *xml.Decoder {
 	d := xml.NewDecoder(bytes.NewReader(data))
-	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil }
+	d.CharsetReader = asItIs
 	return d
 }

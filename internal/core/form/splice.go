@@ -23,9 +23,13 @@ var ErrNotWritable = errors.New("cannot be written")
 // What it returns has been read back: query finds value in it, and everything else as it was. Where that cannot be, because a name stands
 // there twice or other things stand inside the value, the error wraps ErrNotWritable.
 func Splice(spec Spec, data []byte, query, value string) ([]byte, error) {
-	if spec.Encoding != "" && !strings.EqualFold(spec.Encoding, "utf-8") && !isASCII(value) {
-		return nil, fmt.Errorf("%q in the encoding %s %w yet", value, spec.Encoding, ErrNotWritable)
+	if !IsText(spec.Form) {
+		return splice(spec, data, query, value)
 	}
+	return Recode(data, spec, func(text []byte, spec Spec) ([]byte, error) { return splice(spec, text, query, value) })
+}
+
+func splice(spec Spec, data []byte, query, value string) ([]byte, error) {
 	var from, to int64
 	var err error
 	text := value

@@ -96,6 +96,26 @@ func TestEncodings(t *testing.T) {
 		require.NoError(t, err, encoding)
 		assert.Equal(t, []string{"Kühl"}, values(t, doc, "title"), encoding)
 	}
+	for declared, data := range map[string]string{
+		"windows-1252": "<?xml version='1.0' encoding='windows-1252'?><a t='K\xfchl'/>", "utf-16 and is not": "<?xml version='1.0' encoding='utf-16'?><a t='Kühl'/>",
+		"a byte order mark": "\xff\xfe<\x00a\x00 \x00t\x00=\x00'\x00K\x00\xfc\x00h\x00l\x00'\x00/\x00>\x00",
+	} {
+		for _, encoding := range []string{"", map[string]string{"windows-1252": "windows-1252"}[declared]} {
+			spec := Spec{Form: "xml", Encoding: encoding}
+			doc, err := Parse([]byte(data), spec)
+			require.NoError(t, err, declared)
+			assert.Equal(t, []string{"Kühl"}, values(t, doc, "/a/@t"), declared)
+			written, err := Splice(spec, []byte(data), "/a/@t", "Süß")
+			require.NoError(t, err, declared)
+			again, err := Parse(written, spec)
+			require.NoError(t, err, declared)
+			assert.Equal(t, []string{"Süß"}, values(t, again, "/a/@t"), declared)
+		}
+	}
+	_, err := Splice(Spec{Form: "ini", Encoding: "windows-1252"}, []byte("t = K\xfchl"), "t", "水")
+	assert.ErrorIs(t, err, ErrNotWritable, "the encoding has no such letter")
+	_, err = Parse([]byte("<?xml version='1.0' encoding='martian'?><a/>"), Spec{Form: "xml"})
+	assert.ErrorIs(t, err, ErrUnknown)
 	doc, err := Parse([]byte("VERS\x01\x02\xff\x00rest"), Spec{Form: "text", Encoding: "binary"})
 	require.NoError(t, err)
 	for as, want := range map[string]string{"hexbe": "0102ff00", "hexle": "00ff0201"} {

@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/antchfx/xmlquery"
 	"github.com/antchfx/xpath"
 )
+
+// asItIs stands in for what would decode an XML as it declares itself: it is UTF-8 by now.
+func asItIs(_ string, r io.Reader) (io.Reader, error) { return r, nil }
 
 type xmlDoc struct{ node *xmlquery.Node }
 
@@ -16,8 +20,8 @@ func parseXML(data []byte) (Doc, error) {
 	if err := checkXMLDepth(data); err != nil {
 		return nil, err
 	}
-	node, err := xmlquery.ParseWithOptions(bytes.NewReader(data), xmlquery.ParserOptions{
-		Decoder: &xmlquery.DecoderOptions{Strict: true},
+	node, err := xmlquery.ParseWithOptions(bytes.NewReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))), xmlquery.ParserOptions{
+		Decoder: &xmlquery.DecoderOptions{Strict: true, CharsetReader: asItIs},
 	})
 	if err != nil {
 		return nil, fmt.Errorf("%w: not XML: %s", ErrDamaged, strings.TrimPrefix(err.Error(), "xmlquery: "))

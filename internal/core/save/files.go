@@ -96,6 +96,34 @@ func CompanionNames(kind *game.Save, name string) []string {
 	return named
 }
 
+// Beside are the names of files in the root of fsys that make up one save of the kind with the file name: those of the same set, or companions.
+func Beside(kind *game.Save, fsys fs.FS, name string) ([]string, error) {
+	list, err := fs.ReadDir(fsys, ".")
+	if err != nil {
+		return nil, err
+	}
+	var names, found []string
+	for _, item := range list {
+		if !item.IsDir() {
+			names = append(names, item.Name())
+		}
+	}
+	if kind.Unit == game.UnitSet {
+		for _, g := range group(kind, names, true) {
+			if slices.Contains(g.names, name) {
+				found = g.names
+			}
+		}
+	} else {
+		for _, c := range CompanionNames(kind, name) {
+			if slices.Contains(names, c) {
+				found = append(found, c)
+			}
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(found), func(n string) bool { return n == name }), nil
+}
+
 func ignored(kind *game.Save, name string) bool {
 	for _, g := range kind.Ignore {
 		if doublestar.MatchUnvalidated(g, name) || doublestar.MatchUnvalidated(g, path.Base(name)) {

@@ -212,19 +212,25 @@ func (p inSave) declaredInside(name string) (field.File, bool) {
 // rewritten is a file without what tells of the player, and what that was; declared is how the description has it, nothing where it does not. The
 // error wraps form.ErrNotWritable where it is no text, or would not be read any more.
 func (p *personal) rewritten(original []byte, layers form.Layers, declared field.File) (written []byte, what []string, err error) {
+	spec := form.Spec{}
+	if isText(nil, declared.Form) {
+		spec = declared.Spec()
+	}
 	written, err = form.Rewrite(original, layers, func(content []byte) ([]byte, error) {
-		if !isText(content, declared.Form) {
-			return nil, form.ErrNotWritable
-		}
-		content, what = p.without(content)
-		if declared.Form == "" {
-			return content, nil
-		}
-		doc, err := form.Parse(content, declared.Spec())
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", form.ErrNotWritable, err)
-		}
-		return content, doc.Close()
+		return form.Recode(content, spec, func(text []byte, spec form.Spec) ([]byte, error) {
+			if !isText(text, declared.Form) {
+				return nil, form.ErrNotWritable
+			}
+			text, what = p.without(text)
+			if declared.Form == "" {
+				return text, nil
+			}
+			doc, err := form.Parse(text, spec)
+			if err != nil {
+				return nil, fmt.Errorf("%w: %w", form.ErrNotWritable, err)
+			}
+			return text, doc.Close()
+		})
 	})
 	return written, what, err
 }
@@ -232,7 +238,7 @@ func (p *personal) rewritten(original []byte, layers form.Layers, declared field
 // isText reports whether content can be rewritten as text: of a declared form that is text, or, of none, by what is in it.
 func isText(content []byte, declared string) bool {
 	if declared != "" {
-		return slices.Contains([]string{"json", "xml", "ini", "text", "lines", "blocks"}, declared)
+		return form.IsText(declared)
 	}
 	return utf8.Valid(content) && bytes.IndexByte(content, 0) < 0
 }

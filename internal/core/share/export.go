@@ -172,11 +172,11 @@ func (e *Export) search(ctx context.Context, p *personal, d *game.Description, r
 		var found []check.Finding
 		var err error
 		if altered {
-			found, err = p.search(key, bytes.NewReader(data), auto)
+			found, err = p.search(key, bytes.NewReader(data), auto, form.Spec{})
 		} else {
 			r, w := io.Pipe()
 			go func() { w.CloseWithError(e.a.Copy(ctx, nodes[name], w)) }()
-			found, err = p.search(key, r, auto)
+			found, err = p.search(key, r, auto, form.Spec{})
 			r.Close()
 		}
 		if err != nil {
@@ -212,7 +212,7 @@ func (e *Export) conceal(ctx context.Context, p *personal, key string, n archive
 			e.Blanked = append(e.Blanked, fmt.Sprintf("%s in %s", w, e.called(key)))
 		}
 	}
-	return p.search(e.called(key), bytes.NewReader(original), auto)
+	return p.search(e.called(key), bytes.NewReader(original), auto, form.Spec{})
 }
 
 func sortedKeys(nodes map[string]archive.Node) []string {

@@ -205,6 +205,14 @@ func (p inSave) layersOf(file string) form.Layers {
 	return auto
 }
 
+// specOf is how a file of the save is read, nothing where the description does not declare it as text.
+func (p inSave) specOf(file string) form.Spec {
+	if declared, ok := p.declared(file); ok && isText(nil, declared.Form) {
+		return declared.Spec()
+	}
+	return form.Spec{}
+}
+
 // auto is whatever the first bytes show.
 var auto = form.Layers{Chain: []form.Layer{{Name: "auto"}}}
 
@@ -221,14 +229,14 @@ func (p inSave) declared(file string) (field.File, bool) {
 func (p inSave) find(f parcelFile) ([]check.Finding, error) {
 	name := f.entry.Path
 	if f.data != nil {
-		return p.search(f.called(), bytes.NewReader(f.data), p.layersOf(name))
+		return p.search(f.called(), bytes.NewReader(f.data), p.layersOf(name), p.specOf(name))
 	}
 	file, err := tree.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
-	return p.search(f.called(), file, p.layersOf(name))
+	return p.search(f.called(), file, p.layersOf(name), p.specOf(name))
 }
 
 // inName finds what a name tells of the player.
@@ -244,13 +252,17 @@ func (p *personal) inName(name string) (found []check.Finding) {
 // maxSearched bounds the content of one file that is looked through, unwrapped, in bytes.
 const maxSearched = 8 << 30
 
-// search looks through what a file holds.
-func (p *personal) search(name string, in io.Reader, layers form.Layers) ([]check.Finding, error) {
+// search looks through what a file holds, read as spec says, but for its layers: whatever its first bytes show where they are not declared.
+func (p *personal) search(name string, in io.Reader, layers form.Layers, spec form.Spec) ([]check.Finding, error) {
 	content, err := layers.Reader(in, form.Limits{Decoded: maxSearched})
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	defer content.Close()
+	text, err := form.TextReader(content, spec)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
 	seen := map[string]bool{}
 	var found []check.Finding
 	add := func(what, text string) {
@@ -259,7 +271,7 @@ func (p *personal) search(name string, in io.Reader, layers form.Layers) ([]chec
 			found = append(found, check.New(check.Private, name, fmt.Sprintf("%s: %s", what, text)))
 		}
 	}
-	err = pieces(content, func(piece []byte) {
+	err = pieces(text, func(piece []byte) {
 		lower := lowered(piece)
 		for _, w := range p.words {
 			w.each(piece, lower, func(int, int) { add(w.what, w.text) })

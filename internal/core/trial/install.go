@@ -89,6 +89,11 @@ func (t trier) folder(f game.Located) ([]Thing, error) {
 		fsys, name := tree.DirFS(f.Path), item.Name()
 		if item.IsDir() {
 			fsys, name = tree.DirFS(filepath.Join(f.Path, item.Name())), "."
+		} else if later, err := t.laterOfASet(fsys, name); err != nil || later {
+			if err != nil {
+				return nil, err
+			}
+			continue
 		}
 		found, err := t.inside(fsys, name, item.Name())
 		if err != nil {
@@ -103,6 +108,23 @@ func (t trier) folder(f game.Located) ([]Thing, error) {
 		things = append(things, found...)
 	}
 	return things, nil
+}
+
+// laterOfASet reports whether a file is one of a set of which another one comes first.
+func (t trier) laterOfASet(fsys fs.FS, name string) (bool, error) {
+	for i := range t.d.Saves {
+		if t.d.Saves[i].Unit != game.UnitSet {
+			continue
+		}
+		others, err := save.Beside(&t.d.Saves[i], fsys, name)
+		if err != nil {
+			return false, err
+		}
+		if slices.ContainsFunc(others, func(o string) bool { return o < name }) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // unmarked tries a folder as a mod of a kind whose mods nothing marks: everything in their folder is one.

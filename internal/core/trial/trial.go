@@ -143,10 +143,12 @@ func (t trier) inside(fsys fs.FS, name, called string) ([]Thing, error) {
 	var kinds []*game.Save // the kinds of which it has the name
 	for i := range t.d.Saves {
 		kind := &t.d.Saves[i]
-		for _, c := range save.CompanionNames(kind, name) {
-			if _, err := fs.Stat(fsys, c); err == nil {
-				entries = append(entries, tree.Entry{Path: c, Kind: tree.File})
-			}
+		others, err := save.Beside(kind, fsys, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, other := range others {
+			entries = append(entries, tree.Entry{Path: other, Kind: tree.File})
 		}
 		if kind.Unit == game.UnitFile && slices.ContainsFunc(kind.Names(), func(n *game.Name) bool { _, ok := n.Match(name, true); return ok }) {
 			kinds = append(kinds, kind)
