@@ -69,7 +69,7 @@ func ParseName(text string) (*Name, error) {
 			return nil, fmt.Errorf("the name %q: {%s} is not a new capture", text, inner)
 		}
 		seen[id] = true
-		expr := map[string]string{"": "[^/]+", "letter": "[a-zA-Z]", "hex": "[0-9a-fA-F]+", "base64": "[A-Za-z0-9+_=-]+", "digits": "[0-9]+"}[kind]
+		expr := captureKinds[kind]
 		if id == "slot" && kind == "" {
 			expr = "[0-9]+"
 		}

@@ -139,12 +139,12 @@ func place(st *facts.State, s *facts.Save, to string) (map[string]string, error)
 	}
 	stem := to
 	if stem == "" {
-		stem = s.Captures["name"]
+		stem = pattern.Stem(s.Captures)
 	}
 	for i := 1; i < maxFree; i++ {
-		captures := with("name", stem)
-		if to == "" && i > 1 {
-			captures["name"] = fmt.Sprintf("%s %d", stem, i)
+		captures, ok := pattern.Another(s.Captures, stem, i)
+		if !ok {
+			break
 		}
 		spelled, ok := pattern.Spell(captures)
 		if !ok || unpack.CheckName(spelled) != "" || strings.ContainsAny(spelled, "/\\") {

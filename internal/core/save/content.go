@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"slices"
 	"sort"
+	"strings"
 
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
@@ -37,8 +38,11 @@ func ContentOf(kind *game.Save, fsys fs.FS, name string, files []string) (*Conte
 		if root, err = fs.Sub(fsys, name); err != nil {
 			return nil, err
 		}
-		files = within(kind, name, files)
 	}
+	if kind.Unit != game.UnitFolder && slices.ContainsFunc(files, func(f string) bool { return strings.Contains(f, "/") }) {
+		root = sideBySide(fsys, files)
+	}
+	files = within(kind, name, files)
 	return &Content{field.InFS(root, name, files, kind.Files), kind, root, files}, nil
 }
 

@@ -72,14 +72,42 @@ func FilesOf(kind *game.Save, declared field.File, name string, files []string) 
 
 // within are files of a save relative to it: of a folder without its name before them.
 func within(kind *game.Save, name string, files []string) []string {
-	if kind.Unit != game.UnitFolder || name == "." {
+	inside := make([]string, len(files))
+	if kind.Unit != game.UnitFolder {
+		for i, f := range files {
+			inside[i] = path.Base(f)
+		}
+		return inside
+	}
+	if name == "." {
 		return files
 	}
-	inside := make([]string, len(files))
 	for i, f := range files {
 		inside[i] = strings.TrimPrefix(f, name+"/")
 	}
 	return inside
+}
+
+// side is where the files of a save that is no folder lie as the game has them, all side by side: a download may have them in folders of its own.
+type side struct {
+	fs.FS
+	at map[string]string // by its name
+}
+
+func (s side) Open(name string) (fs.File, error) {
+	at, ok := s.at[name]
+	if !ok {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	return s.FS.Open(at)
+}
+
+func sideBySide(fsys fs.FS, files []string) fs.FS {
+	s := side{fsys, map[string]string{}}
+	for _, f := range slices.Backward(files) { // the first one counts
+		s.at[path.Base(f)] = f
+	}
+	return s
 }
 
 // CompanionNames are the names of the files that belong to a save and lie beside it: those the description names, and those that a

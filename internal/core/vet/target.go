@@ -3,6 +3,7 @@ package vet
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
 	"ostrov/internal/core/unpack"
 )
 
@@ -21,6 +23,19 @@ type Target struct {
 	// Replaces is the save that is there now, or nil.
 	Replaces *facts.Save
 	captures map[string]string
+}
+
+// free reports whether nothing lies where the parts of a save would come to lie, be it a save or not.
+func (t *Target) free(c *facts.Found) bool {
+	if t.Replaces != nil {
+		return false
+	}
+	for _, top := range (&placing{c: c, t: t}).tops() {
+		if _, err := tree.Stat(t.Folder.Path, top.to); !errors.Is(err, fs.ErrNotExist) {
+			return false
+		}
+	}
+	return true
 }
 
 // place finds out where the save would go and what stands in the way.
@@ -133,7 +148,7 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 			order = append(order, n)
 		}
 		for _, n := range order {
-			if t := try(n); t != nil && t.Replaces == nil {
+			if t := try(n); t != nil && t.free(c) {
 				return t, nil
 			}
 		}
@@ -148,11 +163,11 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 	base := c.Candidate.Base(downloadName)
 	if captures, ok := name.Match(base, true); ok {
 		spelled, ok := c.Kind.Spell(captures, c.Facts.Named)
-		if ok && st.At(folder, spelled) == nil {
-			return &Target{folder, spelled, "", nil, captures}, nil
+		if t := (&Target{folder, spelled, "", st.At(folder, spelled), captures}); ok && t.free(c) {
+			return t, nil
 		}
 	}
-	stem := c.Captures["name"]
+	stem := name.Stem(c.Captures)
 	if stem == "" {
 		stem = strings.TrimSuffix(base, path.Ext(base))
 	}
@@ -160,19 +175,20 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 		stem = title
 	}
 	for i := 1; i < maxFree; i++ {
-		if captures["name"] = stem; i > 1 {
-			captures["name"] = fmt.Sprintf("%s %d", stem, i)
+		another, varies := name.Another(captures, stem, i)
+		if varies {
+			captures = another
 		}
 		spelled, ok := c.Kind.Spell(captures, c.Facts.Named)
 		if !ok {
 			break
 		}
-		if i > 1 && !strings.Contains(spelled, captures["name"]) { // a name that is made of fields alone
+		if i > 1 && !varies { // a name that is made of fields alone
 			ext := path.Ext(spelled)
 			spelled = fmt.Sprintf("%s %d%s", strings.TrimSuffix(spelled, ext), i, ext)
 		}
-		if st.At(folder, spelled) == nil {
-			return &Target{folder, spelled, "", nil, captures}, nil
+		if t := (&Target{folder, spelled, "", st.At(folder, spelled), captures}); t.free(c) {
+			return t, nil
 		}
 	}
 	return refuse(check.NameDiffers, problem.Advise("rename it first"), "the game's name for it, %s, cannot be made out of %s", name, base)
