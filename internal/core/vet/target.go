@@ -167,6 +167,15 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 			return t, nil
 		}
 	}
+	if t := named(st, c, folder, captures, base); t != nil {
+		return t, nil
+	}
+	return refuse(check.NameDiffers, problem.Advise("rename it first"), "the game's name for it, %s, cannot be made out of %s", name, base)
+}
+
+// named is the first free place among those that a save which is called base, or after its title, can have; nil where its name cannot be made.
+func named(st *facts.State, c *facts.Found, folder game.Located, captures map[string]string, base string) *Target {
+	name := c.Kind.Names()[0]
 	stem := name.Stem(c.Captures)
 	if stem == "" {
 		stem = strings.TrimSuffix(base, path.Ext(base))
@@ -188,10 +197,10 @@ func target(st *facts.State, c *facts.Found, folder game.Located, slot, download
 			spelled = fmt.Sprintf("%s %d%s", strings.TrimSuffix(spelled, ext), i, ext)
 		}
 		if t := (&Target{folder, spelled, "", st.At(folder, spelled), captures}); t.free(c) {
-			return t, nil
+			return t
 		}
 	}
-	return refuse(check.NameDiffers, problem.Advise("rename it first"), "the game's name for it, %s, cannot be made out of %s", name, base)
+	return nil
 }
 
 // fixedTarget is the one place that the game has for a save of the kind: free, or what is there is to be replaced.
