@@ -224,7 +224,7 @@ func (f *Found) Learnt() Learnt {
 
 // Mods finds the mods of a game in the download.
 func (d *Download) Mods(ctx context.Context, g *game.Description) []*mod.Mod {
-	found := mod.InDownload(ctx, g, d.FS, d.Entries)
+	found := mod.OnePerPlace(g, mod.InDownload(ctx, g, d.FS, d.Entries))
 	name := filepath.Base(d.File)
 	archive := func(m game.Mod) bool {
 		return m.Unit == game.UnitFile && !m.Base && (m.Is != nil || m.Name == "" || doublestar.MatchUnvalidated(m.Name, name))
@@ -237,7 +237,7 @@ func (d *Download) Mods(ctx context.Context, g *game.Description) []*mod.Mod {
 		return nil
 	}
 	defer whole.Close()
-	return mod.InDownload(ctx, g, whole.FS, whole.Entries)
+	return mod.OnePerPlace(g, mod.InDownload(ctx, g, whole.FS, whole.Entries))
 }
 
 // Around reports whether an entry is an archive that a save lies in, or lies in an archive that is the save.

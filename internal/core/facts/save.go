@@ -359,7 +359,11 @@ func (st *State) SavesFolder(kind *game.Save, account string) (game.Located, err
 	case 1:
 		return found[0], nil
 	}
-	return game.Located{}, problem.Usage(problem.Advise("there are: %s", strings.Join(names, ", ")), "%s has several folders for saves: say into which", st.Called)
+	var hints problem.Hints
+	for _, name := range names {
+		hints = hints.Or(problem.Do("place", "FILE").With("in", name))
+	}
+	return game.Located{}, problem.Usage(hints, "%s has several folders for saves: say into which", st.Called)
 }
 
 // Owner is whose a save is: by what it says, or by the account folder that it lies in.

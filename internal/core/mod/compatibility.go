@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -94,8 +95,25 @@ func InDownload(ctx context.Context, d *game.Description, fsys fs.FS, entries []
 			}
 		}
 	}
-	sort.Slice(found, func(i, j int) bool { return found[i].Path < found[j].Path })
+	sort.SliceStable(found, func(i, j int) bool { return found[i].Path < found[j].Path })
 	return found
+}
+
+// OnePerPlace leaves each place of a download to one kind of mod: the first whose folder is the player's own, else the first.
+func OnePerPlace(d *game.Description, found []*Mod) []*Mod {
+	managed := func(m *Mod) bool {
+		return slices.ContainsFunc(d.Folders, func(f game.Folder) bool { return f.ID == m.Kind.Folder && f.Managed })
+	}
+	var kept []*Mod
+	for _, m := range found {
+		switch i := slices.IndexFunc(kept, func(k *Mod) bool { return k.Path == m.Path }); {
+		case i < 0:
+			kept = append(kept, m)
+		case managed(kept[i]) && !managed(m):
+			kept[i] = m
+		}
+	}
+	return kept
 }
 
 // inPlace reads the mod that something in a download is, or nil.
