@@ -282,6 +282,8 @@ func TestFlare(t *testing.T) {
 		"without the mod":     {ring, moss("game=flare-game\nversion=1.0\n"), gone, "Ichijo .*risky +mod-missing moss", "Item id .98765. has no name, marking as unknown", "no such thing"},
 		"campaign off":        {avatar, none, func(s *screened) { s.write("fantasycore\n", ".config", "flare", "mods.txt") }, "unfit +mod-off empyrean_campaign", "Could not open text file: engine/xp_table.txt", "Map: Loading map"},
 		"requirement missing": {avatar, moss("game=flare-game\nversion=1.0\nrequires=nowhere\n"), none, "requirement-missing moss: needs nowhere: not installed", `Could not find mod "nowhere", which is required by mod "moss"`, "no such thing"},
+		"requirement too old": {avatar, moss("game=flare-game\nversion=1.0\nrequires=fantasycore:9.0\n"), none, "requirement-missing moss: needs fantasycore >= 9.0: you have 1.14", `Version "9.0 or newer" is required`, "no such thing"},
+		"requirement met":     {avatar, moss("game=flare-game\nversion=1.0\nrequires=fantasycore:1.0:2.0\n"), none, "Ichijo .* fit\n", `Active mods: .*moss`, "ERROR: Mod"},
 		"for a later engine":  {avatar, moss("game=flare-game\nversion=1.0\nengine_version_min=9.0\n"), none, "mod-unsupported moss: is made for >= 9.0", "Not compatible with engine version", "no such thing"},
 	} {
 		dir := filepath.Join(first.dir, name)

@@ -171,14 +171,22 @@ func (c Checker) Lists(at string, lists Lists, files map[string]File) {
 // List checks one list.
 func (c Checker) List(at string, l *List, files map[string]File) {
 	of := files[l.In].Form
-	if (l.Each == "") == (l.At == "") && !(l.Section != "" && l.Each == "" && l.At == "") {
-		c.Errorf(at, "", "a list has either `each` or `at`")
+	if l.Each == "" && l.At == "" && l.Section == "" {
+		c.Errorf(at, "", "a list has `each`, or `at`")
 		return
 	}
 	if l.Section != "" && of != "ini" && of != "" {
 		c.Errorf(at+".section", "", "section belongs to the form ini, and %s is %s", l.In, of)
 	}
 	switch {
+	case l.Each != "" && l.At != "":
+		c.Query(at, l.In, l.At, false, files)
+		var err error
+		if l.part, err = regexp.Compile(l.Each); err != nil {
+			c.Errorf(at+".each", "", "beside `at`, each is a pattern for one part: %v", err)
+			return
+		}
+		of = "text" // what a part is asked
 	case l.Each != "":
 		c.Query(at, l.In, l.Each, true, files)
 	case l.At != "":

@@ -89,7 +89,7 @@ const (
 type List struct {
 	In      string `toml:"in" jsonschema:"required"`
 	Each    string `toml:"each"`
-	At      string `toml:"at" jsonschema:"description=instead of each: one value that split takes apart"`
+	At      string `toml:"at" jsonschema:"description=one value that split takes apart; each is then a pattern for a part"`
 	Split   string `toml:"split"`
 	Section string `toml:"section" jsonschema:"description=of an INI: only this section"`
 	ID      Column `toml:"id"`
@@ -110,7 +110,8 @@ type List struct {
 	// Whole tells that the file itself is the list: without an entry it is an empty one.
 	Whole bool `toml:"-" json:"-"`
 
-	on *regexp.Regexp
+	on   *regexp.Regexp
+	part *regexp.Regexp // of at: what each part is
 }
 
 // Lists are lists of which all are read, one after the other.

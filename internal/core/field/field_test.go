@@ -59,7 +59,7 @@ func opened(t *testing.T, kind *game.Save) *field.Files {
 	fsys := fstest.MapFS{}
 	for name, text := range map[string]string{
 		"head.json":   `{"v": "17", "at": {"x": 3, "y": 4}, "mods": [{"id": "rope", "v": "2"}, {"id": "tar"}], "none": [], "tags": ["a", "b"], "odd": [{"id": "rope"}, {"v": "1"}]}`,
-		"set.ini":     "[Mods]\nrope = 2\ntar = 1\n[Other]\nlamp = 3\n[Nothing]\n",
+		"set.ini":     "[Mods]\nrope = 2\ntar = 1\n[Other]\nlamp = 3\n[Line]\nneeds = moss:1.4, reed\n[Nothing]\n",
 		"crew/a.json": crewA, "crew/b.json": crewB,
 	} {
 		fsys[name] = &fstest.MapFile{Data: []byte(text)}
@@ -83,6 +83,8 @@ func TestField(t *testing.T) {
 		`[{ in = "more", at = "(.)" }, { from_name = "(\\w+)$" }]`:        "run",
 		`{ in = "crew", at = "$.name" }`:                                  "Anker",
 		`{ in = "crew", from_name = "(.)\\.json" }`:                       "a",
+		`{ in = "head", at = "$.v", as = "at_least" }`:                    ">= 17",
+		`{ in = "head", at = "$.v", as = "at_most" }`:                     "<= 17",
 		`{ in = "head", at = "$.tags[*]" }`:                               "a",
 	} {
 		kind := described(t, "[save.field]\nx = "+said+"\n")
@@ -120,21 +122,24 @@ func TestAllValuesOfAField(t *testing.T) {
 func TestList(t *testing.T) {
 	const unknown = "unknown"
 	for said, want := range map[string]string{
-		"in = \"head\"\neach = \"$.mods[*]\"\nid = \"$.id\"\nversion = \"$.v\"":                                   "rope 2, tar",
-		"in = \"head\"\neach = \"$.tags[*]\"":                                                                     "a, b",
-		"in = \"head\"\neach = \"$.none[*]\"\nid = \"$.id\"":                                                      "",
-		"in = \"head\"\neach = \"$.no[*]\"\nid = \"$.id\"":                                                        unknown,
-		"in = \"head\"\neach = \"$.odd[*]\"\nid = \"$.id\"":                                                       unknown,
-		"in = \"head\"\neach = \"$.no[*]\"\nid = \"$.id\"\nempty = \"$.v\"":                                       "",
-		"in = \"head\"\neach = \"$.no[*]\"\nid = \"$.id\"\nrequired = true":                                       "damaged",
-		"in = \"crew\"\neach = \"$.needs\"\nid = \"@key\"\nrange = \"@value\"":                                    "rope >= 2, tar 1, lamp 3",
-		"in = \"set\"\nsection = \"Mods\"\nid = \"@key\"\nversion = \"@value\"":                                   "rope 2, tar 1",
-		"in = \"set\"\nsection = \"Nothing\"\nid = \"@key\"":                                                      "",
-		"in = \"set\"\nsection = \"Lost\"\nid = \"@key\"":                                                         unknown,
-		"in = \"set\"\neach = \"Mods\\\\.(?P<id>.+)\"\non = \"2\"":                                                "rope",
-		"in = \"more\"\neach = \"(?P<id>.+)\"":                                                                    unknown,
-		"in = \"head\"\nat = \"$.v\"\nsplit = \"7\"":                                                              "1",
-		"in = \"head\"\neach = \"$.mods[*]\"\nid = { at = \"$.v\", map = { \"2\" = \"reed\" }, default = \"2\" }": "reed, reed",
+		"in = \"head\"\neach = \"$.mods[*]\"\nid = \"$.id\"\nversion = \"$.v\"":                                                      "rope 2, tar",
+		"in = \"head\"\neach = \"$.tags[*]\"":                                                                                        "a, b",
+		"in = \"head\"\neach = \"$.none[*]\"\nid = \"$.id\"":                                                                         "",
+		"in = \"head\"\neach = \"$.no[*]\"\nid = \"$.id\"":                                                                           unknown,
+		"in = \"head\"\neach = \"$.odd[*]\"\nid = \"$.id\"":                                                                          unknown,
+		"in = \"head\"\neach = \"$.no[*]\"\nid = \"$.id\"\nempty = \"$.v\"":                                                          "",
+		"in = \"head\"\neach = \"$.no[*]\"\nid = \"$.id\"\nrequired = true":                                                          "damaged",
+		"in = \"crew\"\neach = \"$.needs\"\nid = \"@key\"\nrange = \"@value\"":                                                       "rope >= 2, tar 1, lamp 3",
+		"in = \"set\"\nsection = \"Mods\"\nid = \"@key\"\nversion = \"@value\"":                                                      "rope 2, tar 1",
+		"in = \"set\"\nsection = \"Nothing\"\nid = \"@key\"":                                                                         "",
+		"in = \"set\"\nsection = \"Lost\"\nid = \"@key\"":                                                                            unknown,
+		"in = \"set\"\neach = \"Mods\\\\.(?P<id>.+)\"\non = \"2\"":                                                                   "rope",
+		"in = \"set\"\nat = \"Line.needs\"\nsplit = \",\"\neach = '(?P<id>[^:]+)(?::(?P<range>.+))?'\nrange = { as = \"at_least\" }": "moss >= 1.4, reed",
+		"in = \"set\"\nat = \"Line.needs\"\nsplit = \",\"\neach = '(?P<id>[^:]+):(?P<version>.+)'":                                   unknown,
+		"in = \"set\"\nat = \"Line.needs\"\nsplit = \",\"\neach = '!?(?P<id>[^:]+)(?::(?P<version>.+))?'\non = 'm.*'":                "moss 1.4",
+		"in = \"more\"\neach = \"(?P<id>.+)\"":                                                                                       unknown,
+		"in = \"head\"\nat = \"$.v\"\nsplit = \"7\"":                                                                                 "1",
+		"in = \"head\"\neach = \"$.mods[*]\"\nid = { at = \"$.v\", map = { \"2\" = \"reed\" }, default = \"2\" }":                    "reed, reed",
 	} {
 		kind := described(t, "[save.mods]\n"+said+"\n")
 		items, known, err := opened(t, kind).List(t.Context(), kind.Mods)

@@ -65,7 +65,8 @@ func (l listReader) read(ctx context.Context, doc form.Doc) (items []Item, there
 			there, err = l.isEmpty(ctx, doc)
 			return nil, there, true, err
 		}
-		return l.split(text), true, true, nil
+		items, whole, err = l.split(ctx, text)
+		return items, true, whole, err
 	}
 	elements, err := doc.Each(ctx, cmp.Or(l.Each, ".*"))
 	if errors.Is(err, form.ErrUnknown) { // a table that is not there
@@ -178,18 +179,42 @@ func (l listReader) container() (query string, ok bool) {
 	return "", false
 }
 
-func (l *List) split(text string) []Item {
+// split takes a value apart. whole is false where a part is not what the pattern for parts says.
+func (l listReader) split(ctx context.Context, text string) (items []Item, whole bool, err error) {
 	parts := []string{text}
 	if l.Split != "" {
 		parts = strings.Split(text, l.Split)
 	}
-	var items []Item
-	for _, p := range parts {
-		if p = strings.TrimSpace(p); p != "" {
-			items = append(items, Item{ID: p, Expects: l.Expects, Kind: l.Kind})
-		}
+	if len(parts) > l.limit {
+		return nil, false, fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
 	}
-	return items
+	whole = true
+	for _, p := range parts {
+		if p = strings.TrimSpace(p); p == "" {
+			continue
+		}
+		item := Item{ID: p, Expects: l.Expects, Kind: l.Kind}
+		if l.part != nil {
+			part, ok := form.Part(l.part, p)
+			if !ok {
+				whole = false
+				continue
+			}
+			var on bool
+			if item, on, err = l.item(ctx, part); err != nil {
+				return nil, false, err
+			}
+			if !on {
+				continue
+			}
+		}
+		if item.ID == "" {
+			whole = false
+			continue
+		}
+		items = append(items, item)
+	}
+	return items, whole, nil
 }
 
 // item reads an element; on is false where it is one that does not count. One whose value is to tell that and that has none is damage of the
@@ -197,7 +222,11 @@ func (l *List) split(text string) []Item {
 func (l listReader) item(ctx context.Context, e form.Doc) (item Item, on bool, err error) {
 	item.Expects, item.Kind = l.Expects, l.Kind
 	if l.On != "" {
-		v, _, err := e.Value(ctx, form.Self(l.form))
+		self := form.Self(l.form)
+		if form.ByGroup(e) {
+			self = "."
+		}
+		v, _, err := e.Value(ctx, self)
 		if err != nil || !l.on.MatchString(v) {
 			return item, false, err
 		}

@@ -106,6 +106,15 @@ func groups(re *regexp.Regexp, match []string, whole string) matchDoc {
 	return d
 }
 
+// Part is a text that a pattern matches as a whole, asked for the pattern's groups; ok is false where it does not match.
+func Part(re *regexp.Regexp, text string) (part Doc, ok bool) {
+	m := re.FindStringSubmatch(text)
+	if m == nil || m[0] != text {
+		return nil, false
+	}
+	return groups(re, m, text), true
+}
+
 func (d matchDoc) Value(_ context.Context, query string) (string, bool, error) {
 	v, ok := d[query]
 	return v, ok && v != "", nil

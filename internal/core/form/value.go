@@ -36,7 +36,7 @@ func ParseConversion(s string) (Conversion, error) {
 	kind, arg, has := strings.Cut(s, ":")
 	c := Conversion{kind: kind}
 	switch kind {
-	case "", "int", "float", "seconds", "unix", "bool", "base64", "base64url", "hex", "hexbe", "hexle":
+	case "", "int", "float", "seconds", "unix", "bool", "base64", "base64url", "hex", "hexbe", "hexle", "at_least", "at_most":
 		if has {
 			return c, fmt.Errorf("%q takes nothing after a colon", kind)
 		}
@@ -52,7 +52,7 @@ func ParseConversion(s string) (Conversion, error) {
 		}
 		c.layout = arg
 	default:
-		return c, fmt.Errorf("no conversion %q; there are int, float, seconds, ticks:N, unix, date:LAYOUT, bool, base64, base64url, hex, hexbe, hexle", s)
+		return c, fmt.Errorf("no conversion %q; there are int, float, seconds, ticks:N, unix, date:LAYOUT, bool, base64, base64url, hex, hexbe, hexle, at_least, at_most", s)
 	}
 	return c, nil
 }
@@ -120,6 +120,11 @@ func (c Conversion) Convert(raw string) (Value, error) {
 		}
 		v.Raw = hex.EncodeToString(b)
 		v.Text = v.Raw
+	case "at_least", "at_most": // a version that is the first or the last of a range
+		if raw = strings.TrimSpace(raw); raw != "" {
+			v.Raw = map[string]string{"at_least": ">= ", "at_most": "<= "}[c.kind] + raw
+			v.Text = v.Raw
+		}
 	}
 	return v, nil
 }
