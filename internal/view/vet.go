@@ -333,11 +333,15 @@ func (p *Printer) neededMods(l *assess.Install, s *assess.Save) {
 		}
 	}
 	var rows [][]string
+	installed := l.Mods.ForCheck(s.Modified)
 	for _, m := range s.Needs.Mods {
-		h, ok := have[strings.ToLower(m.ID)]
+		h, ok := check.Installed(installed, check.Mod{ID: m.ID, OwnDigest: m.Own, In: m.From, Of: m.Kind})
+		_, alike := have[strings.ToLower(m.ID)]
 		name := modlist.Name(m.Title, modlist.Name(h.Title, m.ID))
 		state := p.paint(good, "here")
 		switch {
+		case !ok && alike:
+			state = p.paint(bad, "another one is here")
 		case !ok:
 			state = p.paint(bad, "missing")
 		case h.Off:

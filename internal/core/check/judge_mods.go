@@ -52,7 +52,7 @@ func (j *judge) mods() {
 		if m.Twice != "" && !m.Off && !m.Hidden && !slices.ContainsFunc(j.needs.Mods, func(need Mod) bool { return m.meets(need) }) {
 			j.add(New(ModTwice, m.Name(), "it lies in two folders: the other is "+m.Twice), m, by)
 		}
-		needed := slices.ContainsFunc(j.needs.Mods, func(need Mod) bool { return m.meets(need) })
+		needed := slices.ContainsFunc(j.needs.Mods, func(need Mod) bool { return m.meets(need) || m.is(need.ID) })
 		if !needed && !m.Off && !m.Base && !m.Hidden && !j.chosen(m) {
 			j.add(New(ModExtra, m.Name(), "on here; the save was made without it"), m, by)
 		}
@@ -93,7 +93,7 @@ func (j *judge) mod(need Mod, by Evidence) {
 		by = need.By
 	}
 	how := known(need, by)
-	has, ok := j.installed(need)
+	has, ok := Installed(j.have.Mods, need)
 	if !ok {
 		f := New(ModMissing, need.Name(), how)
 		if other, same := find(j.have.Mods, need.ID); same { // named by a digest, and this one has another
@@ -168,9 +168,9 @@ func (m Mod) meets(need Mod) bool {
 	return m.is(need.ID)
 }
 
-// installed is the mod of the install that a needed one means: of several, one that lies where it is to be loaded from.
-func (j *judge) installed(need Mod) (has Mod, ok bool) {
-	for _, m := range j.have.Mods {
+// Installed is the one of the mods of an install that a needed one means: of several, one that lies where it is to be loaded from.
+func Installed(mods []Mod, need Mod) (has Mod, ok bool) {
+	for _, m := range mods {
 		if !m.meets(need) || m.Hidden && need.In != m.In || need.Of != "" && !slices.Contains(m.Kind, need.Of) {
 			continue
 		}

@@ -236,8 +236,8 @@ func (c Checker) column(at, name string, column *Column, l *List, of string) {
 		}
 	}
 	if slices.Contains([]string{"text", "lines"}, of) && name == "id" && column.query() == "" && l.Each != "" && column.Default == "" {
-		if re, err := regexp.Compile(l.Each); err == nil && re.SubexpIndex("id") < 0 {
-			c.Errorf(at+".each", "", "the pattern needs a group (?P<id>…)")
+		if re, err := regexp.Compile(l.Each); err == nil && re.SubexpIndex("id") < 0 && re.SubexpIndex("digest") < 0 {
+			c.Errorf(at+".each", "", "the pattern needs a group (?P<id>…), or (?P<digest>…) where mods are named by the game's own digest")
 		}
 	}
 }

@@ -24,6 +24,9 @@ func (n *Name) varies() (part namePart, ok bool) {
 	return part, ok
 }
 
+// OfFields reports whether fields of the save spell a part of the name.
+func (n *Name) OfFields() bool { return len(n.fields()) > 0 }
+
 // Stem is what captures have for what tells saves apart, or "".
 func (n *Name) Stem(captures map[string]string) string {
 	p, _ := n.varies()

@@ -74,7 +74,11 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 	if err != nil {
 		return nil, err
 	}
-	names, err := s.Renamed(captures)
+	name := ""
+	if captures == nil {
+		name = beside(st, s)
+	}
+	names, err := s.Renamed(captures, name)
 	if err != nil {
 		return nil, err
 	}
@@ -108,8 +112,18 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 // maxFree bounds the search for a free name.
 const maxFree = 1000
 
+// beside is a free name for a copy of a save whose name is made of its fields alone, so that the game would call both the same.
+func beside(st *facts.State, s *facts.Save) string {
+	ext := path.Ext(s.Name)
+	for i := 2; ; i++ {
+		if name := fmt.Sprintf("%s %d%s", strings.TrimSuffix(s.Name, ext), i, ext); st.At(s.Folder, name) == nil {
+			return name
+		}
+	}
+}
+
 // place finds the captures of the name that a save would have: in the slot or with the name to, or where that is "" in the first that is
-// free.
+// free. They are nil where nothing in such a name varies.
 func place(st *facts.State, s *facts.Save, to string) (map[string]string, error) {
 	pattern, slots := s.Kind.Names()[0], s.Kind.Slots
 	free := func(captures map[string]string) bool {
@@ -140,6 +154,9 @@ func place(st *facts.State, s *facts.Save, to string) (map[string]string, error)
 	stem := to
 	if stem == "" {
 		stem = pattern.Stem(s.Captures)
+	}
+	if _, varies := pattern.Another(nil, "x", 1); !varies && to == "" && pattern.OfFields() {
+		return nil, nil
 	}
 	for i := 1; i < maxFree; i++ {
 		captures, ok := pattern.Another(s.Captures, stem, i)

@@ -116,11 +116,14 @@ func (s *Save) Tops() []string {
 // Name is what a file or folder of a save is called, and would be called.
 type Name struct{ From, To string }
 
-// Renamed is what the files or the folder of the save would be called with other captures, its own name first.
-func (s *Save) Renamed(captures map[string]string) ([]Name, error) {
-	to, ok := s.Kind.Spell(captures, s.Facts.Named)
-	if !ok {
-		return nil, fmt.Errorf("the name %s cannot be made out of %v", s.Kind.Names()[0], captures)
+// Renamed is what the files or the folder of the save would be called with other captures, its own name first; to is that where captures do not
+// tell it, else "".
+func (s *Save) Renamed(captures map[string]string, to string) ([]Name, error) {
+	if to == "" {
+		var ok bool
+		if to, ok = s.Kind.Spell(captures, s.Facts.Named); !ok {
+			return nil, fmt.Errorf("the name %s cannot be made out of %v", s.Kind.Names()[0], captures)
+		}
 	}
 	switch s.Kind.Unit {
 	case game.UnitFolder:
