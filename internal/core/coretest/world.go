@@ -99,6 +99,25 @@ func (w *World) Voyages(parts ...string) string {
 	return w.Path(append([]string{"prefix", "drive_c", "users", "keeper", "Documents", "Tidewrack", "lit", "70431"}, parts...)...)
 }
 
+// Describe adds a game that is only described for a test, with these files, and returns the folder that it lies in.
+func (w *World) Describe(description string, files map[string]string) (root string) {
+	root, err := filepath.EvalSymlinks(w.T.TempDir())
+	require.NoError(w.T, err)
+	for name, text := range files {
+		at := filepath.Join(root, filepath.FromSlash(name))
+		require.NoError(w.T, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(w.T, os.WriteFile(at, []byte(text), 0o644))
+	}
+	file := filepath.Join(w.T.TempDir(), "described.toml")
+	require.NoError(w.T, os.WriteFile(file, []byte(description), 0o644))
+	d, _, err := w.Home.TakeDescription(file)
+	require.NoError(w.T, err)
+	found, err := facts.FindInstall(w.T.Context(), w.Home, facts.AddRequest{Game: d.ID, At: root})
+	require.NoError(w.T, err)
+	require.NoError(w.T, w.Home.Register(found.Install))
+	return root
+}
+
 // In is an install.
 func (w *World) In(address string) *game.Install {
 	w.T.Helper()

@@ -2,7 +2,6 @@ package share_test
 
 import (
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ostrov/internal/core/coretest"
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/share"
 )
@@ -59,8 +57,6 @@ invited = { in = "world", at = "$.invited[*]", personal = true }
 // TestTwoCharactersInOneWorld makes a parcel and an export of a world whose characters stand in fields, in names of files and in logs.
 func TestTwoCharactersInOneWorld(t *testing.T) {
 	w := coretest.New(t)
-	root, err := filepath.EvalSymlinks(t.TempDir())
-	require.NoError(t, err)
 	files := map[string]string{
 		"heath.bin":                               "x",
 		"worlds/Marta's heath/world.json":         `{"v": "1.0", "title": "Marta's heath", "invited": ["Edda", "Marta"], "last": "Jonas", "village": "Martaville"}`,
@@ -72,18 +68,7 @@ func TestTwoCharactersInOneWorld(t *testing.T) {
 		"worlds/Marta's heath/pictures/Jonas.png": "\x89PNG\x00\x00 pixels",
 		"worlds/Marta's heath/pictures/view.png":  "\x89PNG\x00\x00 by Jonas",
 	}
-	for name, text := range files {
-		path := filepath.Join(root, filepath.FromSlash(name))
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-	}
-	description := filepath.Join(t.TempDir(), "heath.toml")
-	require.NoError(t, os.WriteFile(description, []byte(heath), 0o644))
-	_, _, err = w.Home.TakeDescription(description)
-	require.NoError(t, err)
-	found, err := facts.FindInstall(t.Context(), w.Home, facts.AddRequest{Game: "heath", At: root})
-	require.NoError(t, err)
-	require.NoError(t, w.Home.Register(found.Install))
+	w.Describe(heath, files)
 
 	players := []string{"marta", "jonas", "edda", "halvard"}
 	tells := func(file string) (who map[string][]string) {

@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ostrov/internal/core/coretest"
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/vet"
 )
 
@@ -45,28 +44,15 @@ title   = { in = "meta", at = "title" }
 // a name of their own, and nothing that is there is touched; also where only one of the two is there.
 func TestASetIsPlacedBesideTheOneThatIsThere(t *testing.T) {
 	w := coretest.New(t)
-	root, err := filepath.EvalSymlinks(t.TempDir())
-	require.NoError(t, err)
-	download := filepath.Join(root, "download")
-	write := func(text string, parts ...string) {
-		path := filepath.Join(append([]string{root}, parts...)...)
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-	}
-	write("x", "game", "runs.bin")
-	write("version = 1.0\ntitle = Mine\n", "game", "runs", "#a1.meta")
-	write("my map", "game", "runs", "#a1.map")
-	write("a map alone", "game", "runs", "#a1 2.map")
-	write("version = 1.0\ntitle = Theirs\n", "download", "some", "folder", "#a1.meta")
-	write("their map", "download", "some", "folder", "#a1.map")
-	write(runs, "runs.toml")
-	_, _, err = w.Home.TakeDescription(filepath.Join(root, "runs.toml"))
-	require.NoError(t, err)
-	found, err := facts.FindInstall(t.Context(), w.Home, facts.AddRequest{Game: "runs", At: filepath.Join(root, "game")})
-	require.NoError(t, err)
-	require.NoError(t, w.Home.Register(found.Install))
+	root := w.Describe(runs, map[string]string{
+		"runs.bin": "x", "runs/#a1.meta": "version = 1.0\ntitle = Mine\n", "runs/#a1.map": "my map", "runs/#a1 2.map": "a map alone",
+	})
+	download := filepath.Join(t.TempDir(), "some", "folder")
+	require.NoError(t, os.MkdirAll(download, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(download, "#a1.meta"), []byte("version = 1.0\ntitle = Theirs\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(download, "#a1.map"), []byte("their map"), 0o644))
 
-	v, err := vet.Vet(t.Context(), w.Home, download, vet.Request{For: "runs"})
+	v, err := vet.Vet(t.Context(), w.Home, filepath.Dir(download), vet.Request{For: "runs"})
 	require.NoError(t, err)
 	defer v.Close()
 	p, a, err := v.Place(t.Context(), false)
@@ -75,7 +61,7 @@ func TestASetIsPlacedBesideTheOneThatIsThere(t *testing.T) {
 	_, err = p.Apply(t.Context())
 	require.NoError(t, err)
 	for name, want := range map[string]string{"#a1.map": "my map", "#a1 2.map": "a map alone", "#a1 3.map": "their map", "#a1 3.meta": "version = 1.0\ntitle = Theirs\n", "#a1.meta": "version = 1.0\ntitle = Mine\n"} {
-		got, err := os.ReadFile(filepath.Join(root, "game", "runs", name))
+		got, err := os.ReadFile(filepath.Join(root, "runs", name))
 		require.NoError(t, err)
 		assert.Equal(t, want, string(got), name)
 	}
