@@ -54,8 +54,11 @@ func (p *personal) add(text, what string) bool {
 }
 
 // lowered is text with ASCII letters in lower case, as long as it was.
-func lowered(text []byte) []byte {
-	lower := make([]byte, len(text))
+func lowered(text []byte) []byte { return lowerInto(nil, text) }
+
+// lowerInto is lowered in the memory of buf, as far as that goes.
+func lowerInto(buf, text []byte) []byte {
+	lower := slices.Grow(buf[:0], len(text))[:len(text)]
 	for i, c := range text {
 		if 'A' <= c && c <= 'Z' {
 			c += 'a' - 'A'

@@ -271,8 +271,9 @@ func (p *personal) search(name string, in io.Reader, layers form.Layers, spec fo
 			found = append(found, check.New(check.Private, name, fmt.Sprintf("%s: %s", what, text)))
 		}
 	}
+	var lower []byte
 	err = pieces(text, func(piece []byte) {
-		lower := lowered(piece)
+		lower = lowerInto(lower, piece)
 		for _, w := range p.words {
 			w.each(piece, lower, func(int, int) { add(w.what, w.text) })
 		}
