@@ -40,7 +40,7 @@ func (h *Home) announce(path string) (func() error, error) {
 	if _, err := lock.TryLock(); err != nil {
 		return nil, errors.Join(err, h.Remove(name))
 	}
-	return func() error { return errors.Join(h.Remove(name), lock.Unlock()) }, nil
+	return func() error { return errors.Join(lock.Unlock(), h.Remove(name)) }, nil // Windows removes nothing that is open
 }
 
 // ClearParts removes what killed commands left unfinished where the player had it written.
@@ -63,13 +63,13 @@ func (h *Home) ClearParts() {
 		if ok, _ := filepath.Match(PartName, filepath.Base(p.Path)); err == nil && ok {
 			err = os.RemoveAll(p.Path)
 		}
+		err = errors.Join(err, lock.Unlock())
 		if err == nil {
 			err = h.Remove(partsDir + "/" + name)
 		}
 		if err != nil {
 			h.Log.Warn("an unfinished file stays", "path", p.Path, "error", err)
 		}
-		_ = lock.Unlock()
 	}
 }
 
