@@ -98,6 +98,11 @@ func ownSlot(st *facts.State, c *facts.Found, folder game.Located) *facts.Save {
 	if c.Captures == nil {
 		return nil
 	}
+	if name, ok := c.Kind.Spell(c.Captures, c.Facts.Named); ok {
+		if s := st.At(folder, name); s != nil {
+			return s
+		}
+	}
 	for _, n := range c.Kind.Names() {
 		if name, ok := n.Spell(c.Captures); ok {
 			if s := st.At(folder, name); s != nil {
