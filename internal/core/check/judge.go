@@ -32,6 +32,9 @@ type judge struct {
 // add notes a finding: the severity of the table, unless a rule on that finding says otherwise, and never a stop on inferred evidence.
 func (j *judge) add(f Finding, mod Mod, by Evidence) {
 	f, named := ruled(f, mod, j.rules, j.have.Mods, j.how)
+	if mod.Refs > 0 && (f.Code == ModMissing || f.Code == ModOff) { // what a save refers to it needs, however uncertain it is that it lay there
+		by, mod.Doubtful = Referred, false
+	}
 	f = weaken(f, by, mod.Doubtful)
 	if f.Severity == Stop && mod.Counted && mod.Refs == 0 && !named && merelySeen[f.Code] { // the save merely saw it: nothing of it can be lost
 		f.Severity, f.Effect = Risk, ""

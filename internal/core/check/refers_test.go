@@ -27,7 +27,10 @@ func TestWhatASaveRefersTo(t *testing.T) {
 		{"by the log", Mod{ID: "gone"}, nil, Loaded, ModMissing, Stop, "the game loaded it when this was saved"},
 		{"seen", Mod{ID: "gone"}, nil, Seen, ModMissing, Stop, "it lay in place when this was saved, as was seen"},
 		{"by a parcel", Mod{ID: "gone"}, nil, Parcel, ModMissing, Stop, "the parcel lists it"},
-		{"inferred", Mod{ID: "gone", Counted: true, Refs: 3}, nil, Inferred, ModMissing, Risk, "the save refers to it 3 times"},
+		{"inferred", Mod{ID: "gone"}, nil, Inferred, ModMissing, Risk, "it lay in place"},
+		{"inferred, and perhaps changed since", Mod{ID: "gone", Doubtful: true}, nil, Inferred, ModMissing, Unknown, "it may have changed since"},
+		{"inferred and referred to", Mod{ID: "gone", Counted: true, Refs: 3}, nil, Inferred, ModMissing, Stop, "the save refers to it 3 times"},
+		{"perhaps changed since, and referred to", Mod{ID: "gone", Doubtful: true, Counted: true, Refs: 1}, nil, Inferred, ModMissing, Stop, "the save refers to it 1 time"},
 		{"switched off for the save", Mod{ID: "here", Counted: true, Refs: 2, By: Referred}, func(h *Have) { h.PerSave = true }, Written, ModOff, Stop, "this save has it switched off"},
 	} {
 		h := have
