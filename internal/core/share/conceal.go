@@ -96,7 +96,7 @@ func inWord(r rune) bool {
 // without is text in which something else stands in the place of every word, the same for the same word, so that what names a player still finds it;
 // and what was taken out.
 func (p *personal) without(text []byte) (content []byte, what []string) {
-	words := slices.Clone(p.words)
+	var words []privateWord // addresses first: a name may stand in one
 	for _, pattern := range patterns() {
 		for _, mark := range pattern.marks {
 			findAround(pattern.re, text, mark, func(m []byte) {
@@ -104,7 +104,7 @@ func (p *personal) without(text []byte) (content []byte, what []string) {
 			})
 		}
 	}
-	for _, w := range words {
+	for _, w := range append(words, p.words...) {
 		var out []byte
 		end := 0
 		w.each(text, lowered(text), func(from, to int) {

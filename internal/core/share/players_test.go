@@ -64,7 +64,7 @@ func TestTwoCharactersInOneWorld(t *testing.T) {
 		"worlds/Marta's heath/walkers/Jonas.json": `{"name": "Jonas", "friend": "marta"}`,
 		"worlds/Marta's heath/packs/Halvard.dat":  "rope",
 		"worlds/Marta's heath/map.bin":            "\x00\x01map",
-		"worlds/Marta's heath/logs/day.log":       "jonas joined\nMarta says: hello Edda and Halvard\nAnnotated by nobody\n",
+		"worlds/Marta's heath/logs/day.log":       "jonas joined\nMarta says: hello Edda and Halvard\nAnnotated by nobody\nwrite to jonas@example.org, or /home/edda/heath\n",
 		"worlds/Marta's heath/pictures/Jonas.png": "\x89PNG\x00\x00 pixels",
 		"worlds/Marta's heath/pictures/view.png":  "\x89PNG\x00\x00 by Jonas",
 	}
