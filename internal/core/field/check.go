@@ -223,6 +223,10 @@ func (c Checker) column(at, name string, column *Column, l *List, of string) {
 	case q == "":
 	case l.Each == "" && l.Section == "":
 		c.Errorf(where, "", "a list that `at` and split give has no %s inside its elements", name)
+	case l.At != "" && (q == atKey || q == atValue):
+		c.Errorf(where, "", "beside `at`, a part is asked for the groups of `each`; %s belongs to lists without `at`", q)
+	case q[0] == '@' && q != atKey && q != atValue && slices.Contains([]string{"json", "blocks", "ini"}, of):
+		c.Errorf(where, "", "%q is neither %s, the key of a member, nor %s, its value", q, atKey, atValue)
 	case q == atKey || q == atValue:
 		if !slices.Contains([]string{"json", "blocks", "ini", ""}, of) {
 			c.Errorf(where, "", "%s belongs to the forms ini, json and blocks", q)

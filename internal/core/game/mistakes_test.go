@@ -31,6 +31,8 @@ func TestWhatCanNeverActIsAnError(t *testing.T) {
 		"a digest of a folder":          {mod + "digest = { md5 = \"0..\" }\n", "of a mod that is one file"},
 		"a section of JSON":             {file + "[save.mods]\nin = \"s\"\nsection = \"x\"\n", "section belongs to the form ini"},
 		"a split of elements":           {file + "[save.mods]\nin = \"s\"\neach = \"$.x\"\nsplit = \",\"\n", "split takes a value apart"},
+		"a member by another word":      {file + "[save.mods]\nin = \"s\"\neach = \"$.mods\"\nid = \"@name\"\n", "\"@name\" is neither @key, the key of a member, nor @value"},
+		"a key of a part":               {file + "[save.mods]\nin = \"s\"\nat = \"$.mods\"\neach = \"(?P<id>.+)\"\nid = \"@key\"\n", "@key belongs to lists without `at`"},
 		"a pattern without its id":      {strings.Replace(file, "json", "lines", 1) + "[save.mods]\nin = \"s\"\neach = \"^mod (.+)$\"\n", "the pattern needs a group (?P<id>…)"},
 		"a column that is not there":    {strings.Replace(file, "json", "lines", 1) + "[save.mods]\nin = \"s\"\neach = \"^mod (?P<id>.+)$\"\nversion = \"v\"\n", "the pattern has no group (?P<v>…)"},
 		"a folder that is not declared": {file + "[save.mods]\nin = \"s\"\neach = \"$.x\"\nexpects = \"mods\"\n", `there is no folder "mods"`},
