@@ -96,6 +96,7 @@ type TriedFolderDoc struct {
 	Exists bool   `json:"exists"`
 	Saves  int    `json:"saves"`
 	Mods   int    `json:"mods"`
+	Cut    bool   `json:"cut,omitempty"` // there is more in it than was tried
 }
 
 // TriedRuleDoc is a rule that a save can meet.
@@ -180,6 +181,9 @@ func (p *Printer) thing(t trial.Thing) {
 	}
 	for _, f := range t.Folders {
 		state := fmt.Sprintf("%s, %s", Count(f.Saves, "save", "saves"), Count(f.Mods, "mod", "mods"))
+		if f.Cut {
+			state += p.paint(warn, ", and more that are not tried")
+		}
 		if !f.Exists {
 			state = p.paint(warn, "not there")
 		}

@@ -126,30 +126,25 @@ func CompanionNames(kind *game.Save, name string) []string {
 
 // Beside are the names of files in the root of fsys that make up one save of the kind with the file name: those of the same set, or companions.
 func Beside(kind *game.Save, fsys fs.FS, name string) ([]string, error) {
+	if kind.Unit != game.UnitSet {
+		return slices.DeleteFunc(CompanionNames(kind, name), func(c string) bool { _, err := fs.Stat(fsys, c); return err != nil }), nil
+	}
 	list, err := fs.ReadDir(fsys, ".")
 	if err != nil {
 		return nil, err
 	}
-	var names, found []string
+	var names []string
 	for _, item := range list {
 		if !item.IsDir() {
 			names = append(names, item.Name())
 		}
 	}
-	if kind.Unit == game.UnitSet {
-		for _, g := range group(kind, names, true) {
-			if slices.Contains(g.names, name) {
-				found = g.names
-			}
-		}
-	} else {
-		for _, c := range CompanionNames(kind, name) {
-			if slices.Contains(names, c) {
-				found = append(found, c)
-			}
+	for _, g := range group(kind, names, true) {
+		if slices.Contains(g.names, name) {
+			return slices.DeleteFunc(slices.Clone(g.names), func(n string) bool { return n == name }), nil
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(found), func(n string) bool { return n == name }), nil
+	return nil, nil
 }
 
 func ignored(kind *game.Save, name string) bool {

@@ -135,10 +135,14 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 	}
 	switch kind.Unit {
 	case game.UnitFile:
+		called := map[string][]string{}
+		for _, f := range files {
+			called[lowerBase(f)] = append(called[lowerBase(f)], f)
+		}
 		for _, f := range files {
 			captures := match(f)
 			if captures != nil || kind.Is != nil {
-				add(f, append([]string{f}, beside(kind, f, files)...), captures)
+				add(f, append([]string{f}, beside(kind, f, called)...), captures)
 			}
 		}
 	case game.UnitFolder:
@@ -172,20 +176,16 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 }
 
 // beside finds the companions of a save among the files of a download: beside it, or, in a download that has spread them, the only file of
-// that name.
-func beside(kind *game.Save, name string, files []string) []string {
+// that name. called are the files by their names in lower case.
+func beside(kind *game.Save, name string, called map[string][]string) []string {
 	var found []string
 	for _, companion := range CompanionNames(kind, path.Base(name)) {
-		var elsewhere []string
+		elsewhere := called[strings.ToLower(companion)]
 		at := ""
-		for _, f := range files {
-			if !strings.EqualFold(path.Base(f), companion) {
-				continue
-			}
+		for _, f := range elsewhere {
 			if path.Dir(f) == path.Dir(name) {
 				at = f
 			}
-			elsewhere = append(elsewhere, f)
 		}
 		if at == "" && len(elsewhere) == 1 {
 			at = elsewhere[0]
@@ -196,6 +196,8 @@ func beside(kind *game.Save, name string, files []string) []string {
 	}
 	return found
 }
+
+func lowerBase(name string) string { return strings.ToLower(path.Base(name)) }
 
 // joinSets makes one candidate of the parts of a set that a download has spread over several folders.
 func joinSets(kind *game.Save, found []Candidate) []Candidate {
@@ -210,12 +212,11 @@ func joinSets(kind *game.Save, found []Candidate) []Candidate {
 		return all
 	}
 	var kept []Candidate
+	alike := map[string][]int{} // of those kept, by their captures
 next:
 	for _, c := range found {
-		for i := range kept {
-			if fmt.Sprint(kept[i].Captures) != fmt.Sprint(c.Captures) {
-				continue
-			}
+		captures := fmt.Sprint(c.Captures)
+		for _, i := range alike[captures] {
 			have, apart := endings(kept[i]), true
 			for e := range endings(c) {
 				apart = apart && !have[e]
@@ -225,6 +226,7 @@ next:
 				continue next
 			}
 		}
+		alike[captures] = append(alike[captures], len(kept))
 		kept = append(kept, c)
 	}
 	return kept

@@ -48,11 +48,11 @@ func (t trier) install(root string) ([]Thing, error) {
 	}
 	var things []Thing
 	for _, f := range folders {
-		found, err := t.folder(f)
+		found, cut, err := t.folder(f)
 		if err != nil {
 			return nil, err
 		}
-		one := Folder{ID: f.Called(), Path: f.Path, Why: f.Why, Exists: f.Exists}
+		one := Folder{ID: f.Called(), Path: f.Path, Why: f.Why, Exists: f.Exists, Cut: cut}
 		for _, thing := range found {
 			if thing.What == "save" {
 				one.Saves++
@@ -66,22 +66,22 @@ func (t trier) install(root string) ([]Thing, error) {
 	for id, why := range in.Unplaced() {
 		thing.Folders = append(thing.Folders, Folder{ID: id, Why: why.Error()})
 	}
-	return append([]Thing{thing}, things[:min(len(things), maxThings)]...), nil
+	return append([]Thing{thing}, things...), nil
 }
 
-// folder tries the saves and mods in a folder of an install: each by itself, as the game finds them there.
-func (t trier) folder(f game.Located) ([]Thing, error) {
+// folder tries the saves and mods in a folder of an install: each by itself, as the game finds them there. cut tells that there are more than are
+// tried.
+func (t trier) folder(f game.Located) (things []Thing, cut bool, err error) {
 	list, err := os.ReadDir(f.Path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil, false, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	var things []Thing
 	for _, item := range list {
 		if t.ctx.Err() != nil || len(things) >= maxThings {
-			return things, t.ctx.Err()
+			return things, true, t.ctx.Err()
 		}
 		if strings.HasPrefix(item.Name(), save.Hidden) {
 			continue
@@ -91,23 +91,23 @@ func (t trier) folder(f game.Located) ([]Thing, error) {
 			fsys, name = tree.DirFS(filepath.Join(f.Path, item.Name())), "."
 		} else if later, err := t.laterOfASet(fsys, name); err != nil || later {
 			if err != nil {
-				return nil, err
+				return nil, false, err
 			}
 			continue
 		}
 		found, err := t.inside(fsys, name, item.Name())
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		found = slices.DeleteFunc(found, func(thing Thing) bool { return !t.belongs(thing, f.ID) })
 		if len(found) == 0 {
 			if found, err = t.unmarked(f, item); err != nil {
-				return nil, err
+				return nil, false, err
 			}
 		}
 		things = append(things, found...)
 	}
-	return things, nil
+	return things, false, nil
 }
 
 // laterOfASet reports whether a file is one of a set of which another one comes first.

@@ -28,7 +28,7 @@ import (
 
 // Thing is an install, a save or a mod that a description was tried on.
 type Thing struct {
-	What string // install, save or mod
+	What string // install, save or mod; or more, for what is left out of many
 	Kind string // the id of the kind of save or mod
 	Name string
 	// Not says why it is not recognised as one of its kind; "" where it is.
@@ -70,7 +70,8 @@ type List struct {
 type Folder struct {
 	ID, Path, Why string
 	Exists        bool
-	Saves, Mods   int // recognised in it
+	Saves, Mods   int  // recognised in it
+	Cut           bool // there is more in it than is tried
 }
 
 // Rule is a rule of the description.
@@ -171,26 +172,31 @@ func (t trier) inside(fsys fs.FS, name, called string) ([]Thing, error) {
 	return t.of(fsys, entries, called)
 }
 
-// of tries the saves and mods among entries.
+// of tries the saves and mods among entries, and says how many are left out.
 func (t trier) of(fsys fs.FS, entries []tree.Entry, called string) ([]Thing, error) {
 	var things []Thing
+	left := 0
+	add := func(try func() (Thing, error)) error {
+		if len(things) >= maxThings {
+			left++
+			return nil
+		}
+		thing, err := try()
+		things = append(things, thing)
+		return err
+	}
 	for _, c := range save.Recognise(t.ctx, t.d, fsys, entries) {
-		if len(things) < maxThings {
-			thing, err := t.save(c, fsys, c.Base(called))
-			if err != nil {
-				return nil, err
-			}
-			things = append(things, thing)
+		if err := add(func() (Thing, error) { return t.save(c, fsys, c.Base(called)) }); err != nil {
+			return nil, err
 		}
 	}
 	for _, m := range mod.InDownload(t.ctx, t.d, fsys, entries) {
-		if len(things) < maxThings {
-			thing, err := t.mod(m.Kind, fsys, m.Path, entries, called)
-			if err != nil {
-				return nil, err
-			}
-			things = append(things, thing)
+		if err := add(func() (Thing, error) { return t.mod(m.Kind, fsys, m.Path, entries, called) }); err != nil {
+			return nil, err
 		}
+	}
+	if left > 0 {
+		things = append(things, Thing{What: "more", Name: fmt.Sprintf("%d saves and mods that are not tried", left)})
 	}
 	return things, t.ctx.Err()
 }
