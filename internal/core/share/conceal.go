@@ -4,7 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"path/filepath"
+	"io/fs"
+	"path"
 	"slices"
 	"strings"
 	"unicode"
@@ -104,7 +105,9 @@ func (p *personal) without(text []byte) (content []byte, what []string) {
 			})
 		}
 	}
-	for _, w := range append(words, p.words...) {
+	names := slices.Clone(p.words) // the longest first: one may be the beginning of another
+	slices.SortStableFunc(names, func(a, b privateWord) int { return len(b.text) - len(a.text) })
+	for _, w := range append(words, names...) {
 		var out []byte
 		end := 0
 		w.each(text, lowered(text), func(from, to int) {
@@ -138,35 +141,58 @@ func (p inSave) conceal(f *parcelFile) (leftOut bool, said []string, err error) 
 	}
 	declared, known := p.declared(f.entry.Path)
 	if len(found) > 0 {
-		original := f.data
-		if original == nil {
-			original, err = tree.ReadBounded(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(f.entry.Path)), form.DefaultLimits.Decoded)
-		}
-		if err != nil {
-			return false, nil, err
-		}
-		written, what, err := p.rewritten(original, p.layersOf(f.entry.Path), declared)
+		written, what, err := p.withoutWords(*f, declared)
 		switch {
-		case errors.Is(err, form.ErrNotWritable) && known:
-			err = nil
-		case errors.Is(err, form.ErrNotWritable):
-			return true, []string{f.entry.Path + " left out"}, nil
-		case err != nil:
-			return false, nil, fmt.Errorf("%s: %w", f.entry.Path, err)
-		default:
+		case err == nil:
 			f.data = written
 			for _, w := range what {
 				said = append(said, fmt.Sprintf("%s in %s", w, p.name(f.entry.Path)))
 			}
+		case !errors.Is(err, form.ErrNotWritable):
+			return false, nil, fmt.Errorf("%s: %w", f.entry.Path, err)
+		case !known:
+			return true, []string{f.entry.Path + " left out"}, nil
 		}
 	}
-	if as := p.calls(f.entry.Path); as != f.entry.Path {
+	if as := p.unused(p.calls(f.entry.Path), f.entry.Path); as != f.entry.Path {
 		f.as = as
 		if own := save.Inside(p.sv.Kind, p.sv.Name, f.entry.Path); p.name(own) != own {
 			said = append(said, "a file called "+as)
 		}
 	}
 	return false, said, err
+}
+
+// unused is a name that no other file of the save has or gets, in any case of letters: as, or that with a number.
+func (p inSave) unused(as, own string) string {
+	taken := func(name string) bool {
+		return p.given[strings.ToLower(name)] || slices.ContainsFunc(p.sv.Files, func(e tree.Entry) bool { return e.Path != own && strings.EqualFold(e.Path, name) })
+	}
+	ext := path.Ext(as)
+	free := as
+	for i := 2; taken(free); i++ {
+		free = fmt.Sprintf("%s %d%s", strings.TrimSuffix(as, ext), i, ext)
+	}
+	p.given[strings.ToLower(free)] = true
+	return free
+}
+
+// withoutWords is a file of the save rewritten; see rewritten. One that is too large to be held in memory is not.
+func (p inSave) withoutWords(f parcelFile, declared field.File) (written []byte, what []string, err error) {
+	original := f.data
+	if original == nil {
+		if f.entry.Size > form.DefaultLimits.Decoded {
+			return nil, nil, fmt.Errorf("%d bytes: %w", f.entry.Size, form.ErrNotWritable)
+		}
+		if original, err = fs.ReadFile(tree.DirFS(p.sv.Folder.Path), f.entry.Path); err != nil {
+			return nil, nil, err
+		}
+	}
+	written, what, err = p.rewritten(original, p.layersOf(f.entry.Path), declared)
+	if errors.Is(err, form.ErrTooLarge) { // unpacked
+		err = fmt.Errorf("%w: %w", form.ErrNotWritable, err)
+	}
+	return written, what, err
 }
 
 // calls is what a file of the save is called without what its name tells, as far as the game still knows it for what it is then.

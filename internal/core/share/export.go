@@ -51,7 +51,7 @@ func PlanExport(ctx context.Context, h *home.Home, st *facts.State, snap *archiv
 		return nil, err
 	}
 	e := &Export{Snapshot: snap, h: h, a: a, altered: map[string][]byte{}, nameless: blank}
-	p := &personal{ctx: ctx, short: map[string]bool{}}
+	p := &personal{ctx: ctx, short: map[string]bool{}, given: map[string]bool{}}
 	if st != nil {
 		if p, err = newPersonal(ctx, st, nil); err != nil {
 			return nil, err

@@ -34,12 +34,13 @@ type personal struct {
 	named int // words that are names
 	// short are the fields with values that are too short to be looked for.
 	short map[string]bool
+	given map[string]bool // names that files of the save have got, in lower case
 }
 
 // newPersonal collects what to look for: the account, the marked fields of a save, the values of personal settings, the name of the home.
 // The save may be nil.
 func newPersonal(ctx context.Context, st *facts.State, sv *facts.Save) (*personal, error) {
-	p := &personal{ctx: ctx, short: map[string]bool{}}
+	p := &personal{ctx: ctx, short: map[string]bool{}, given: map[string]bool{}}
 	p.add(st.Account, "your account")
 	if sv != nil {
 		if err := (inSave{p, sv}).fields(tree.DirFS(sv.Folder.Path)); err != nil {

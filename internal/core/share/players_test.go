@@ -58,19 +58,21 @@ invited = { in = "world", at = "$.invited[*]", personal = true }
 func TestTwoCharactersInOneWorld(t *testing.T) {
 	w := coretest.New(t)
 	files := map[string]string{
-		"heath.bin":                               "x",
-		"worlds/Marta's heath/world.json":         `{"v": "1.0", "title": "Marta's heath", "invited": ["Edda", "Marta"], "last": "Jonas", "village": "Martaville"}`,
-		"worlds/Marta's heath/walkers/Marta.json": `{"name": "Marta", "at": [1, 2]}`,
-		"worlds/Marta's heath/walkers/Jonas.json": `{"name": "Jonas", "friend": "marta"}`,
-		"worlds/Marta's heath/packs/Halvard.dat":  "rope",
-		"worlds/Marta's heath/map.bin":            "\x00\x01map",
-		"worlds/Marta's heath/logs/day.log":       "jonas joined\nMarta says: hello Edda and Halvard\nAnnotated by nobody\nwrite to jonas@example.org, or /home/edda/heath\n",
-		"worlds/Marta's heath/pictures/Jonas.png": "\x89PNG\x00\x00 pixels",
-		"worlds/Marta's heath/pictures/view.png":  "\x89PNG\x00\x00 by Jonas",
+		"heath.bin":                                 "x",
+		"worlds/Marta's heath/world.json":           `{"v": "1.0", "title": "Marta's heath", "invited": ["Edda", "Marta"], "last": "Jonas", "village": "Martaville"}`,
+		"worlds/Marta's heath/walkers/Marta.json":   `{"name": "Marta", "at": [1, 2]}`,
+		"worlds/Marta's heath/walkers/Jonas.json":   `{"name": "Jonas", "friend": "marta"}`,
+		"worlds/Marta's heath/walkers/marta.json":   `{"name": "Marta Lampwick"}`,
+		"worlds/Marta's heath/walkers/player9.json": `{"name": "Nobody At All"}`,
+		"worlds/Marta's heath/packs/Halvard.dat":    "rope",
+		"worlds/Marta's heath/map.bin":              "\x00\x01map",
+		"worlds/Marta's heath/logs/day.log":         "jonas joined\nMarta says: hello Edda and Halvard\nMarta Lampwick left\nAnnotated by nobody\nwrite to jonas@example.org, or /home/edda/heath\n",
+		"worlds/Marta's heath/pictures/Jonas.png":   "\x89PNG\x00\x00 pixels",
+		"worlds/Marta's heath/pictures/view.png":    "\x89PNG\x00\x00 by Jonas",
 	}
 	w.Describe(heath, files)
 
-	players := []string{"marta", "jonas", "edda", "halvard"}
+	players := []string{"marta", "jonas", "edda", "halvard", "lampwick"}
 	tells := func(file string) (who map[string][]string) {
 		who = map[string][]string{}
 		for name, content := range inside(t, file) {

@@ -128,7 +128,11 @@ func (t trier) download(file string) ([]Thing, error) {
 		return nil, err
 	}
 	defer down.Close()
-	return t.of(down.FS, down.Entries, filepath.Base(file))
+	things, err := t.of(down.FS, down.Entries, filepath.Base(file))
+	if err == nil && len(things) == 0 && len(down.Damaged) > 0 {
+		err = fmt.Errorf("%s is damaged: %s", file, down.Damaged[0].Why)
+	}
+	return things, err
 }
 
 // inside tries a file, with what lies beside it, or all that is in a folder.

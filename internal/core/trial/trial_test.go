@@ -75,4 +75,11 @@ func TestOnADownload(t *testing.T) {
 	require.Len(t, things, 1)
 	assert.Equal(t, "save", things[0].What)
 	assert.Empty(t, things[0].Not)
+
+	data, err := os.ReadFile(filepath.Join(filepath.Dir(w.Dir), "downloads", "quiet-cove.zip"))
+	require.NoError(t, err)
+	half := filepath.Join(t.TempDir(), "half.zip")
+	require.NoError(t, os.WriteFile(half, data[:len(data)/2], 0o644))
+	_, err = trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], half)
+	assert.ErrorContains(t, err, "is damaged")
 }
