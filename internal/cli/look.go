@@ -14,8 +14,8 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
+	"ostrov/internal/core/mods"
 	"ostrov/internal/core/problem"
-	"ostrov/internal/core/vet"
 	"ostrov/internal/view"
 )
 
@@ -110,7 +110,7 @@ func changesOf(ctx context.Context, h *home.Home, now *assess.Install, text stri
 	case what == "version":
 		return []assess.Change{{Words: fmt.Sprintf("at %s instead of %s", arg, now.Version), Version: arg}}, nil
 	case what == "add":
-		found, unsafe, err := vet.ModsIn(ctx, h, now.Install, arg)
+		found, unsafe, err := mods.ModsIn(ctx, h, now.Install, arg)
 		if err != nil {
 			return nil, err
 		}
@@ -218,38 +218,4 @@ func status(v check.Verdict) error {
 		return statusError(exitUnclear)
 	}
 	return nil
-}
-
-func (a *app) mods() *ucli.Command {
-	return &ucli.Command{
-		Name: "mods", Category: "see", Usage: "the mod set: on or off, in which order, what each needs", ArgsUsage: "[GAME]",
-		Flags: []ucli.Flag{&ucli.StringFlag{Name: "write", Usage: "write the mod list to `FILE`: .json, .csv or .md", TakesFile: true}},
-		Action: func(ctx context.Context, cmd *ucli.Command) error {
-			if file := cmd.String("write"); file != "" {
-				return a.one(ctx, cmd, func(h *home.Home, l *assess.Install) error { return a.writeMods(h, l, file) })
-			}
-			all, err := a.each(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			if a.json && len(all) == 1 {
-				return view.JSON(a.Stdout, view.Mods(all[0]))
-			}
-			doc := view.AllModsDoc{Head: view.NewHead("mods")}
-			for i, l := range all {
-				if a.json {
-					doc.Installs = append(doc.Installs, view.Mods(l))
-					continue
-				}
-				if i > 0 {
-					fmt.Fprintln(a.Stdout)
-				}
-				a.printer().Mods(l)
-			}
-			if a.json {
-				return view.JSON(a.Stdout, doc)
-			}
-			return nil
-		},
-	}
 }

@@ -13,6 +13,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
+	"ostrov/internal/core/mods"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/record"
@@ -147,6 +148,8 @@ type carry struct {
 	question string
 	older    bool   // what is older may be put over what is newer without a second question
 	list     string // which mod list is filed with the saves that go; see whichList
+	// judged is what the plan is of, where it is a change of the mod set.
+	judged *mods.Proposal
 	// after is what is to be done once it is made; it may be nil.
 	after func(context.Context) error
 }
@@ -160,6 +163,9 @@ func olderFlag() *ucli.BoolFlag {
 func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 	p, pl := a.printer(), c.plan
 	doc := view.Change(c.command, pl)
+	if c.judged != nil {
+		doc.Judged(c.judged)
+	}
 	if pl.Empty() && c.apply == nil {
 		if doc.Reason = pl.Reason; a.json {
 			return view.JSON(a.Stdout, doc)

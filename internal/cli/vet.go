@@ -9,6 +9,7 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/mods"
 	"ostrov/internal/core/record"
 	"ostrov/internal/core/vet"
 	"ostrov/internal/view"
@@ -61,6 +62,12 @@ func (a *app) vetOne(ctx context.Context, h *home.Home, file string, req vet.Req
 		return err
 	}
 	defer v.Close()
+	if len(v.Saves) == 0 && (v.Download.Parcel == nil || len(v.Mods) > 0) {
+		done, err := a.vetMod(ctx, h, v, req)
+		if done || err != nil {
+			return err
+		}
+	}
 	if a.json {
 		if err := view.JSON(a.Stdout, view.Vet(v)); err != nil {
 			return err
@@ -72,6 +79,29 @@ func (a *app) vetOne(ctx context.Context, h *home.Home, file string, req vet.Req
 		return statusError(exitDangerous)
 	}
 	return status(v.Verdict)
+}
+
+// vetMod vets a download that holds no save as a mod; done is false where no game takes it as one.
+func (a *app) vetMod(ctx context.Context, h *home.Home, v *vet.Vetting, req vet.Request) (done bool, err error) {
+	m, err := mods.Vetting(ctx, h, v.File, req.For, req.Pick)
+	if err != nil {
+		return false, err
+	}
+	defer func() { err = errors.Join(err, m.Close()) }()
+	if len(m.Proposals) == 0 {
+		return false, nil
+	}
+	if a.json {
+		if err := view.JSON(a.Stdout, view.VetMod(v, m)); err != nil {
+			return true, err
+		}
+	} else {
+		a.printer().VetMod(v.File, m)
+	}
+	if m.Dangerous() {
+		return true, statusError(exitDangerous)
+	}
+	return true, status(m.Verdict())
 }
 
 func (a *app) place() *ucli.Command {

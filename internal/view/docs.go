@@ -218,6 +218,11 @@ type ChangeDoc struct {
 	Done       bool         `json:"done"`
 	Change     string       `json:"change,omitempty"`
 	KeptBefore *SnapshotDoc `json:"safety_snapshot,omitempty"` // what was kept before
+	// Of a change of the mod set: the mods, the saves that would stand otherwise, the player's files, what is left out.
+	Mods  []ModChangeDoc `json:"mods,omitempty"`
+	Saves []OutcomeDoc   `json:"saves,omitempty"`
+	Yours []YoursDoc     `json:"yours,omitempty"`
+	Left  []string       `json:"left_out,omitempty"`
 }
 
 // StepDoc is one thing that a change does.

@@ -47,6 +47,9 @@ func (a *Archive) CopyTo(ctx context.Context, to *Archive, progress func(n int64
 			}
 		}
 	}
+	if err := a.copyDownloads(ctx, to, &done, progress); err != nil {
+		return done, err
+	}
 	return done, damaged
 }
 

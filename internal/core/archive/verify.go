@@ -81,6 +81,9 @@ func (v *verifier) run(ctx context.Context) error {
 	if err := v.content(ctx); err != nil {
 		return err
 	}
+	if err := v.downloads(ctx); err != nil {
+		return err
+	}
 	lost, wrong, err := v.a.lost()
 	if err != nil {
 		return err

@@ -200,6 +200,8 @@ type Change struct {
 	Words   string // for people: "without Rope & Tar"
 	Drop    *mod.Mod
 	Add     *mod.Mod
+	On, Off *mod.Mod // it is switched
+	Order   []string // ids in lower case, in the load order that would be
 	Version string
 	// Unsafe are findings about what would be added.
 	Unsafe []check.Finding
@@ -227,6 +229,12 @@ func Suppose(now *Install, changes []Change) *Supposed {
 			st.Mods.Mods = slices.DeleteFunc(st.Mods.Mods, func(m *mod.Mod) bool { return m == c.Drop })
 		case c.Add != nil:
 			add(&st, c.Add)
+		case c.Order != nil:
+			reorder(&st, c.Order)
+		case c.On != nil:
+			turn(&st, c.On, true)
+		case c.Off != nil:
+			turn(&st, c.Off, false)
 		case c.Version != "":
 			st.Version = c.Version
 		}
@@ -257,6 +265,34 @@ func Suppose(now *Install, changes []Change) *Supposed {
 
 func aboutMods(c check.Code) bool {
 	return slices.Contains([]check.Code{check.RequirementMissing, check.ModsCollide, check.ModUnsupported, check.ModHidden}, c)
+}
+
+// reorder puts the mods into another load order.
+func reorder(st *facts.State, order []string) {
+	for i, old := range st.Mods.Mods {
+		if at := slices.Index(order, strings.ToLower(old.ID)); at >= 0 {
+			moved := *old
+			moved.Order = at + 1
+			st.Mods.Mods[i] = &moved
+		}
+	}
+	slices.SortStableFunc(st.Mods.Mods, func(a, b *mod.Mod) int {
+		if a.Order == 0 || b.Order == 0 {
+			return b.Order - a.Order
+		}
+		return a.Order - b.Order
+	})
+}
+
+// turn switches a mod.
+func turn(st *facts.State, m *mod.Mod, on bool) {
+	for i, old := range st.Mods.Mods {
+		if old == m {
+			turned := *m
+			turned.On = on
+			st.Mods.Mods[i] = &turned
+		}
+	}
 }
 
 // add puts a mod into the set in place of one of the same id, or else where its load order says.

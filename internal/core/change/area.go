@@ -289,7 +289,7 @@ func (a *area) prune(held func(*Record, Exchange) bool) {
 			continue // unknown: it stays
 		}
 		needed := slices.ContainsFunc(r.Items, func(x Exchange) bool {
-			return x.Root == a.root && x.Old != "" && strings.HasPrefix(x.Old, id+"/") && exists(a.place(x.Old)) && !held(r, x)
+			return x.Root == a.root && x.Old != "" && exists(a.place(x.Old)) && !held(r, x)
 		})
 		if !needed {
 			_ = removeAll(filepath.Join(a.dir, id)) // what cannot be removed is removed by the next change

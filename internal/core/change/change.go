@@ -30,13 +30,16 @@ type Item struct {
 	Name string
 	// Fill writes what the target is to become into the stage; nil removes the target.
 	Fill func(ctx context.Context, stage *Stage) error
+	// From, instead of Fill, is what the target is to become: a place in the area of Root, as Exchange.Old of an earlier change names it. It is
+	// moved into its place as it is, with all its times. Taken back, it returns to that place.
+	From string
 	// Expect, when not nil, is what the target must be just before the exchange; else the change fails with ErrChanged.
 	Expect *Signature
 	// Safe is what keeps what is there now. Source is what keeps what Fill writes, where something does.
 	Safe   Safe
 	Source Safe
 
-	from string // a place in the area that is to become the target: for Undo
+	to   string // for Undo: the place in the area to which the old content returns, or ""
 	made int    // for Undo: how many folders above the target go with it when they are empty
 }
 
@@ -63,8 +66,9 @@ type Plan struct {
 	// Wait is how long to wait for another Ostrov that is changing the same folder.
 	Wait time.Duration
 
-	of   string
-	back bool
+	of     string
+	back   bool
+	undoes bool
 }
 
 // Errors that callers tell apart.
@@ -139,9 +143,12 @@ func Apply(ctx context.Context, p Plan) (*Record, error) {
 // has no items. It fails with ErrChanged when a target is not as the change left it, unless force is set.
 func Undo(ctx context.Context, r *Record, p Plan, force bool) (*Record, error) {
 	for _, x := range slices.Backward(r.Items) {
-		item := Item{Root: x.Root, Name: x.Name, Create: true, from: x.Old, Safe: x.Source, Source: x.Safe}
+		item := Item{Root: x.Root, Name: x.Name, Create: true, From: x.Old, Safe: x.Source, Source: x.Safe}
 		if x.Old == "" {
 			item.made = x.Made
+		}
+		if x.Lent {
+			item.to = x.New
 		}
 		if item.Safe.IsZero() {
 			item.Safe = Aside()
@@ -155,7 +162,7 @@ func Undo(ctx context.Context, r *Record, p Plan, force bool) (*Record, error) {
 		}
 		p.Items = append(p.Items, item)
 	}
-	p.of, p.back = r.Of, !r.Back
+	p.of, p.back, p.undoes = r.Of, !r.Back, true
 	return Apply(ctx, p)
 }
 

@@ -60,6 +60,8 @@ type Exchange struct {
 	// was none.
 	New string `json:"new,omitempty"`
 	Old string `json:"old,omitempty"`
+	// Lent tells that New is a place in which an earlier change left it: taken back, it returns there.
+	Lent bool `json:"lent,omitempty"`
 	// After is the target as the change left it.
 	After Signature `json:"after"`
 	// Made counts the folders that were made on the way to the target.
@@ -253,3 +255,12 @@ func firstPointer(file string) (*area, bool) {
 
 // ReadFirst reads a record of format 1, or one that was written over it, from the folder of the change that the home names.
 func ReadFirst(dir string) (*Record, error) { return readRecord(filepath.Join(dir, recordName)) }
+
+// Left is where, beside its folder, the old content of an exchange lies; "" where it is not there any more.
+func (x Exchange) Left(listed []string) (place, full string) {
+	a, err := findArea(x.Root, listed, false)
+	if err != nil || a == nil || x.Old == "" || !exists(a.place(x.Old)) {
+		return "", ""
+	}
+	return x.Old, a.place(x.Old)
+}

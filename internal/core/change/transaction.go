@@ -35,7 +35,14 @@ func (t *transaction) stage() error {
 			}
 		}
 		number := fmt.Sprintf("%04d", i)
-		x := Exchange{Root: item.Root, Name: item.Name, New: item.from, Old: path.Join(t.r.ID, "old", number), Safe: item.Safe, Source: item.Source, Made: item.made}
+		x := Exchange{Root: item.Root, Name: item.Name, New: item.From, Old: path.Join(t.r.ID, "old", number), Safe: item.Safe, Source: item.Source, Made: item.made}
+		x.Lent = item.From != "" && !t.plan.undoes
+		if item.to != "" && !exists(a.place(item.to)) {
+			x.Old = item.to
+			if err := mkdirAll(filepath.Dir(a.place(x.Old)), 0o700); err != nil {
+				return err
+			}
+		}
 		if item.Fill != nil {
 			x.New = path.Join(t.r.ID, "new", number)
 			stage, err := openStage(filepath.Join(dir, "new"), number, &batch)

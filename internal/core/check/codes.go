@@ -51,6 +51,12 @@ const (
 	NotLoaded          Code = "not-loaded"
 	// ModElsewhere is a mod in another folder than the one that the save wants it to be loaded from.
 	ModElsewhere Code = "mod-elsewhere"
+	// PartsDiffer is a mod in several downloads whose parts are of different versions.
+	PartsDiffer Code = "parts-differ"
+	// ModEdited is a file of a mod that is not as it came, ModBroken one that is gone or cut short, and ModNobodys one that no mod of the ledger has.
+	ModEdited  Code = "mod-edited"
+	ModBroken  Code = "mod-broken"
+	ModNobodys Code = "mod-nobodys"
 	// ModTwice is a mod of which two folders have one, where the game does not start with that.
 	ModTwice Code = "mod-twice"
 )
@@ -161,6 +167,14 @@ var table = []Info{
 		Effect: "The game does not load the mod.", Remedy: "Install the mod into the folder that is named.", Example: "moss: the save loads it from mods, it lies in share"},
 	{Code: ModTwice, Severity: Stop, Meaning: "The same mod lies in two folders, and the game does not start with that.",
 		Effect: "The game stops before it loads the save.", Remedy: "Remove one of the two.", Example: "moss lies in mods/moss and in share/moss"},
+	{Code: PartsDiffer, Severity: Stop, Meaning: "A mod comes in several downloads, and they are of different versions.",
+		Effect: "The game crashes, or things of the mod are missing or look wrong, often only later.", Remedy: "Fetch all parts of one version.", Example: "main is 2.1, models is 2.0"},
+	{Code: ModBroken, Severity: Risk, Meaning: "A file of a mod is gone, or is shorter than it came.",
+		Effect: "What the mod does with it is missing; the game may not say so.", Remedy: "Have it brought back from the archive.", Do: problem.Do("mods verify", "GAME").With("fix"), Example: "art/reef.art is gone"},
+	{Code: ModEdited, Severity: Note, Meaning: "A file of a mod is not as it came.",
+		Effect: "None, if you changed it yourself.", Remedy: "Nothing, where you changed it; else have it brought back.", Do: problem.Do("mods verify", "GAME").With("fix"), Example: "options.ini is not as it came"},
+	{Code: ModNobodys, Severity: Note, Meaning: "A file in a folder of mods belongs to no mod that Ostrov knows.",
+		Effect: "It stays when mods are dropped.", Remedy: "Have Ostrov take the mod over, or delete the file.", Do: problem.Do("mods adopt", "GAME"), Example: "mods/old/readme.txt"},
 	{Code: ModHidden, Severity: Note, Meaning: "The same mod lies in two folders; the game uses the one named.",
 		Effect: "The other one is never loaded.", Remedy: "Remove the one you do not want.", Example: "rope-and-tar in mods/old is hidden by mods/rope"},
 	{Code: RequirementMissing, Severity: Risk, Meaning: "A mod of the install needs another one that is missing, switched off or too old.",

@@ -172,6 +172,21 @@ func (c *Comparison) saves() {
 	}
 }
 
+// ListOf is the mod list of an install, a snapshot, a save, a parcel or a file, and what to call that.
+func ListOf(ctx context.Context, h *home.Home, address string) ([]modlist.Listed, string, error) {
+	side, err := sideOf(ctx, h, address)
+	if err != nil {
+		return nil, "", err
+	}
+	if side.close != nil {
+		err = side.close()
+	}
+	if side.Mods == nil {
+		return nil, "", problem.Usage(nil, "%s says nothing of mods", address)
+	}
+	return side.Mods, side.Name, err
+}
+
 // sideOf finds what an address or file means.
 func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
 	if _, err := os.Stat(address); err == nil && (strings.ContainsAny(address, `/\.`) || !h.Knows(address)) {

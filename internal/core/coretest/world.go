@@ -54,6 +54,16 @@ func New(t testing.TB) *World {
 	return w
 }
 
+// Bare is a world with a home and no game: see Describe.
+func Bare(t testing.TB) *World {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	w := &World{T: t, Root: dir, Now: time.Now}
+	w.open(filepath.Join(dir, "home"), false)
+	t.Cleanup(func() { require.NoError(t, w.Close()) })
+	return w
+}
+
 func (w *World) open(dir string, readOnly bool) {
 	h, err := home.Open(home.Options{Dir: dir, Now: func() time.Time { return w.Now() }, Log: slog.New(slog.DiscardHandler), ReadOnly: readOnly})
 	require.NoError(w.T, err)

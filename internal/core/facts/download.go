@@ -27,6 +27,8 @@ import (
 type Download struct {
 	*unpack.Download
 	File string
+	// Whole is the digest of the file that the download is; zero until it is taken.
+	Whole tree.Digest
 	// Parcel is what came with a save, where the download is a parcel.
 	Parcel *parcel.Found
 }
@@ -58,10 +60,20 @@ func (f *Found) Title() string {
 
 // OpenDownload opens a download and looks through it.
 func OpenDownload(ctx context.Context, h *home.Home, file string) (*Download, error) {
+	return open(ctx, h, file, false)
+}
+
+// OpenMod opens the download of a mod and looks through it. Programs in it are named as code and can be read: some mods are programs.
+func OpenMod(ctx context.Context, h *home.Home, file string) (*Download, error) {
+	return open(ctx, h, file, true)
+}
+
+func open(ctx context.Context, h *home.Home, file string, programs bool) (*Download, error) {
 	opened, err := unpack.Open(ctx, file, h.Scratch())
 	if err != nil {
 		return nil, err
 	}
+	opened.Programs = programs
 	d := &Download{Download: opened, File: file}
 	var total int64
 	for _, e := range opened.Entries {

@@ -19,6 +19,7 @@ import (
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/line"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/mod"
@@ -40,7 +41,9 @@ type State struct {
 	Running []Process
 	Rules   []check.Rule
 
-	Mods        mod.Set
+	Mods mod.Set
+	// Entries are what the ledger says of the mods, without their files.
+	Entries     []*ledger.Entry
 	List        []modlist.Listed
 	Fingerprint modlist.Fingerprint
 
@@ -84,6 +87,7 @@ type Problems struct {
 	Archive error    // the newest snapshot
 	Away    []string // archives whose drives are not connected: what only they have is not known
 	Groups  error
+	Ledger  error
 	Saves   []save.Unread // folders of saves
 }
 
@@ -198,6 +202,9 @@ func (g gathering) mods(read ModReader) error {
 		return err
 	}
 	g.Problems.Mods = g.Mods.Problem
+	if err := g.owned(); err != nil {
+		return err
+	}
 	return read(g.ctx, g.State)
 }
 

@@ -73,12 +73,3 @@ func GameFiles(ctx context.Context, st *State) (entries *tree.List, unread []tre
 	})
 	return entries, unread, err
 }
-
-// FolderPaths are the paths of folders.
-func FolderPaths(folders []game.Located) []string {
-	var paths []string
-	for _, f := range folders {
-		paths = append(paths, f.Path)
-	}
-	return paths
-}

@@ -88,11 +88,16 @@ func spliceJSON(data []byte, query, value string) (from, to int64, text string, 
 			return 0, 0, "", fmt.Errorf("%s holds a number, and %q is none: %w", query, value, ErrNotWritable)
 		}
 		return from, to, value, nil
+	case bool:
+		if value != "true" && value != "false" {
+			return 0, 0, "", fmt.Errorf("%s is true or false, and %q is neither: %w", query, value, ErrNotWritable)
+		}
+		return from, to, value, nil
 	case string:
 		quoted, err := json.Marshal(value)
 		return from, to, string(quoted), err
 	}
-	return 0, 0, "", fmt.Errorf("%s is neither text nor a number: %w", query, ErrNotWritable)
+	return 0, 0, "", fmt.Errorf("%s is neither text, number nor true or false: %w", query, ErrNotWritable)
 }
 
 var xmlStep = regexp.MustCompile(`^@?[\w.:-]+$`)

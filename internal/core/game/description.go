@@ -38,6 +38,7 @@ type Description struct {
 	Account  *Account                `toml:"account"`
 	Saves    []Save                  `toml:"save"`
 	Mods     []Mod                   `toml:"mod"`
+	Loaders  []Loader                `toml:"loader"`
 	Active   *Active                 `toml:"active"`
 	Settings *Settings               `toml:"settings"`
 	Pictures *Pictures               `toml:"pictures"`
@@ -220,6 +221,8 @@ type Mod struct {
 	Pack     []string                `toml:"pack" jsonschema:"description=with nested: files of which one in a folder makes it a pack"`
 	Settings BesideList              `toml:"settings" jsonschema:"description=settings files of mods; those whose mod is gone are named"`
 	Data     BesideList              `toml:"data" jsonschema:"description=what mods store beside saves; it belongs to the playthrough"`
+	Unpack   Unpacks                 `toml:"unpack" jsonschema:"description=the layouts that its downloads come in"`
+	Loader   string                  `toml:"loader" jsonschema:"description=the [[loader]] without which it is not loaded"`
 }
 
 // Adds is where identifiers stand that a mod brings into saves: in its files, as a list, or all that begin with a prefix.
@@ -334,6 +337,9 @@ type Active struct {
 	ID    field.Column `toml:"id"`
 	Off   field.Column `toml:"off" jsonschema:"description=where an element says that it is off; any value but false and 0 means off"`
 	Order bool         `toml:"order" jsonschema:"description=the order of the elements is the load order"`
+	// Entry and EntryOff are how an element is written.
+	Entry    string `toml:"entry" jsonschema:"description=how the element of a mod that is on is written: {id}, {title}, {version}, {folder} and {field:ID} stand for what it says"`
+	EntryOff string `toml:"entry_off" jsonschema:"description=how one that is off is written; without it such a mod is not in the list"`
 }
 
 // Pictures are where the game puts the pictures that the player takes.
@@ -359,8 +365,8 @@ var later = map[string]bool{
 	"cloud": true, "install.layouts": true, "folder.cloud": true, "folder.if.layout": true, "folder.if.mod": true, "save.if.layout": true,
 	"save.if.mod": true, "rule.if.layout": true, "rule.if.mod": true, "file.newest": true, "save.file.newest": true, "mod.file.newest": true,
 	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
-	"mod.loads_after": true, "mod.loader": true, "mod.unpack": true,
-	"version.exe": true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
+	"mod.loads_after": true,
+	"version.exe":     true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
 	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 

@@ -209,3 +209,12 @@ func Within(path, dir string) bool {
 	rel, err := filepath.Rel(dir, path)
 	return err == nil && rel != "." && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
+
+// Paths are the paths of folders.
+func Paths(folders []Located) []string {
+	var paths []string
+	for _, f := range folders {
+		paths = append(paths, f.Path)
+	}
+	return paths
+}

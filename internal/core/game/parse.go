@@ -91,7 +91,11 @@ func (v validator) all() {
 	for i := range d.Mods {
 		v.mod(fmt.Sprintf("mod.%d", i), &d.Mods[i])
 	}
+	v.loaders()
 	if a := d.Active; a != nil {
+		if a.Entry != "" && !strings.Contains(a.Entry, "{id}") && !strings.Contains(a.Entry, "{folder}") && !strings.Contains(a.Entry, "{field:") || a.EntryOff != "" && a.Entry == "" {
+			v.Errorf("active.entry", "", "an entry says with {id}, {folder} or {field:…} which mod it is of, and entry_off stands beside entry")
+		}
 		v.List("active", &field.List{In: a.In, Each: a.Each, ID: a.ID}, d.Files)
 	}
 	if d.Settings != nil {

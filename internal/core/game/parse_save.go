@@ -163,6 +163,7 @@ func (v validator) mod(at string, m *Mod) {
 		}
 	}
 	v.affects(at+".affects", m.Affects)
+	v.unpack(at, m)
 }
 
 func (v validator) affects(at, affects string) {

@@ -194,6 +194,9 @@ func readUserRegistry(path string) (folders map[string]string, profile string, e
 	return folders, profile, lines.Err()
 }
 
+// Spelled is a path with each part spelled as it is on disk, where names are compared without case.
+func Spelled(path string) string { return spelled(path) }
+
 // spelled returns path with each part below a folder spelled as it is on disk, where names are compared without case. Parts that do not
 // exist stay as they are.
 func spelled(path string) string {

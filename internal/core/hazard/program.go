@@ -8,9 +8,12 @@ import (
 	"unicode/utf8"
 )
 
+// Program is the Format of programs, libraries and scripts.
+const Program = "program"
+
 // program tells what kind of program a file is: by its first bytes, and by its ending where scripts have no bytes of their own.
 func program(name string, head []byte) (Finding, bool) {
-	is := func(what string) (Finding, bool) { return Finding{Danger, "program", "is " + what}, true }
+	is := func(what string) (Finding, bool) { return Finding{Danger, Program, "is " + what}, true }
 	for _, m := range magics {
 		if bytes.HasPrefix(head, []byte(m.magic)) {
 			return is(m.what)

@@ -55,6 +55,7 @@ type Home struct {
 	config  config
 	archive *archive.Archive
 	scratch string // "" until it is needed
+	store   *Store // nil until it is needed
 }
 
 // Broken is one of the player's own files that cannot be used.

@@ -9,7 +9,6 @@ import (
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
@@ -86,7 +85,7 @@ func CheckArchive(ctx context.Context, h *home.Home, dir string) (string, error)
 		if err != nil {
 			return "", err
 		}
-		for _, path := range append([]string{in.Root}, facts.FolderPaths(folders)...) {
+		for _, path := range append([]string{in.Root}, game.Paths(folders)...) {
 			if dir == path || game.Within(dir, path) || game.Within(path, dir) {
 				return "", problem.Usage(problem.Advise("choose a folder elsewhere, best on another drive"), "%s overlaps %s, a folder of %s: the game would find the snapshots there", dir, path, in.Game.Title)
 			}

@@ -316,7 +316,7 @@ func sameAs(snap, before *archive.Snapshot) bool {
 
 // apart refuses an archive that the game would find among its own files.
 func apart(h *home.Home, st *facts.State) error {
-	for _, f := range append(facts.FolderPaths(st.Folders), st.Install.Root) {
+	for _, f := range append(game.Paths(st.Folders), st.Install.Root) {
 		if dir := h.ArchiveDir(); dir == f || game.Within(dir, f) {
 			return problem.Usage(problem.Do("archive add", "DIR").Note("elsewhere"), "the archive %s lies inside %s: the game would find the snapshots there", dir, f)
 		}

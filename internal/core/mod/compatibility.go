@@ -41,7 +41,16 @@ func (s Set) Unmet() []Unmet {
 		if !m.On {
 			continue
 		}
+		if l := s.loader(m.Kind.Loader); l != nil && !l.There {
+			unmet = append(unmet, Unmet{m, Need{ID: l.Name()}, "the loader is not installed"})
+		}
 		for _, n := range m.Needs {
+			if l := s.loader(n.ID); l != nil {
+				if why := lacks(l, n); why != "" {
+					unmet = append(unmet, Unmet{m, n, why})
+				}
+				continue
+			}
 			other, ok := byID[strings.ToLower(n.ID)]
 			why := ""
 			switch {
@@ -58,6 +67,36 @@ func (s Set) Unmet() []Unmet {
 		}
 	}
 	return unmet
+}
+
+// loader is the loader of that id, or nil.
+func (s Set) loader(id string) *game.FoundLoader {
+	for i := range s.Loaders {
+		if id != "" && strings.EqualFold(s.Loaders[i].ID, id) {
+			return &s.Loaders[i]
+		}
+	}
+	return nil
+}
+
+// lacks says why a loader does not meet a need, or is "".
+func lacks(l *game.FoundLoader, n Need) string {
+	switch {
+	case !l.There:
+		return "the loader is not installed"
+	case n.Range.IsAny() || n.Range.Holds(version.Order{}, l.Version):
+		return ""
+	case l.Version == "":
+		return "its version is not known"
+	}
+	return "you have " + l.Version
+}
+
+// ParseNeed reads a requirement as players state it: an id, and a range of versions or none.
+func ParseNeed(text string) (Need, error) {
+	id, rest, _ := strings.Cut(strings.TrimSpace(text), " ")
+	r, err := version.ParseRange(strings.TrimSpace(rest))
+	return Need{ID: id, Range: r, Stated: true}, err
 }
 
 // Clash is two mods that are on and cannot be on together.
@@ -89,10 +128,18 @@ func InDownload(ctx context.Context, d *game.Description, fsys fs.FS, entries []
 		if kind.Base {
 			continue
 		}
-		for _, p := range places(kind, entries) {
-			if m := inPlace(ctx, kind, fsys, p); m != nil {
-				found = append(found, m)
-			}
+		found = append(found, OfKind(ctx, kind, fsys, entries)...)
+	}
+	sort.SliceStable(found, func(i, j int) bool { return found[i].Path < found[j].Path })
+	return found
+}
+
+// OfKind finds the mods of one kind in a download.
+func OfKind(ctx context.Context, kind *game.Mod, fsys fs.FS, entries []tree.Entry) []*Mod {
+	var found []*Mod
+	for _, p := range places(kind, entries) {
+		if m := inPlace(ctx, kind, fsys, p); m != nil {
+			found = append(found, m)
 		}
 	}
 	sort.SliceStable(found, func(i, j int) bool { return found[i].Path < found[j].Path })

@@ -35,6 +35,8 @@ import (
 type Need struct {
 	ID    string
 	Range version.Range
+	// Stated tells that the player said so, and no file.
+	Stated bool
 }
 
 // Words are the requirement as people say it.
@@ -120,6 +122,10 @@ type Set struct {
 	Absent []string
 	// Problem is why it is not known which mods are on, or nil.
 	Problem error
+	// Away are mods that are set aside: Ostrov has them, and the game's folders do not. They have no folder and no files here.
+	Away []*Mod
+	// Loaders are those of the game.
+	Loaders []game.FoundLoader
 }
 
 // Scan finds the mods of the install and reads what they say, where h does not remember it. It takes no digests.
@@ -143,6 +149,10 @@ func Scan(ctx context.Context, in *game.Install, h *tree.Hasher) (Set, error) {
 	}
 	set := Set{Mods: slices.DeleteFunc(s.found, func(m *Mod) bool { return m.unlike })}
 	set.hide()
+	var err error
+	if set.Loaders, err = in.Loaders(ctx); err != nil {
+		return Set{}, err
+	}
 	set.Problem = cmp.Or(s.unread, set.activate(ctx, in))
 	set.sort()
 	return set, nil
@@ -354,11 +364,26 @@ func (s Set) List() []modlist.Listed {
 	for _, on := range []bool{true, false} {
 		for _, m := range s.Mods {
 			if m.On == on && !m.Kind.Base && m.HiddenBy == "" {
-				list = append(list, modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest, On: m.On, Altered: m.Altered})
+				list = append(list, m.listed())
 			}
 		}
 	}
+	for _, m := range s.Away {
+		if !slices.ContainsFunc(list, func(l modlist.Listed) bool { return strings.EqualFold(l.ID, m.ID) }) {
+			list = append(list, m.listed())
+		}
+	}
 	return list
+}
+
+func (m *Mod) listed() modlist.Listed {
+	l := modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: m.Digest, On: m.On, Altered: m.Altered}
+	for _, n := range m.Needs {
+		if n.Stated {
+			l.Needs = append(l.Needs, n.Words())
+		}
+	}
+	return l
 }
 
 // FolderID is the folder that the mod lies in, "" for one of a download.
@@ -399,6 +424,11 @@ func (s Set) ForCheck(written time.Time) []check.Mod {
 		} else {
 			c.Hidden, c.Off = true, false
 			hidden = append(hidden, c)
+		}
+	}
+	for _, m := range s.Away {
+		if !slices.ContainsFunc(mods, func(c check.Mod) bool { return strings.EqualFold(c.ID, m.ID) }) {
+			mods = append(mods, check.Mod{ID: m.ID, Version: m.Version, Title: m.Title, Affects: m.Kind.Affects, Off: true, Kind: m.Kind.Names(), Also: m.Also})
 		}
 	}
 	return append(mods, hidden...)

@@ -100,7 +100,7 @@ func (m *Mod) take(said facts) {
 		if err != nil && m.Problem == nil {
 			m.Problem = fmt.Errorf("needs %s: %w", item.ID, err)
 		}
-		m.Needs = append(m.Needs, Need{item.ID, r})
+		m.Needs = append(m.Needs, Need{ID: item.ID, Range: r})
 	}
 	for _, item := range said.Clashes {
 		m.Clashes = append(m.Clashes, item.ID)

@@ -22,6 +22,11 @@ type Listed struct {
 	On      bool        `json:"on"`
 	// Altered tells that it is not what was first seen of this version.
 	Altered bool `json:"altered,omitempty"`
+	// Needs are requirements that the player has stated, as "ID RANGE"; those that the mod's own files say are not among them.
+	Needs []string `json:"needs,omitempty"`
+	// Source and Download are where it came from, where that is known: the name of the download and its digest, or a checkout's remote and commit.
+	Source   string `json:"source,omitempty"`
+	Download string `json:"download,omitempty"`
 }
 
 // Name is what to call the mod before people.

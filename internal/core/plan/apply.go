@@ -39,6 +39,9 @@ func (p *Plan) Apply(ctx context.Context) (*Done, error) {
 		return nil, err
 	}
 	note := pointer{Title: p.Title, Install: p.Install().Address(), Time: p.h.Now(), Effects: p.all()}
+	if note.Effects.Mods, err = p.prepare(ctx); err != nil {
+		return nil, err
+	}
 	if !p.Moves() {
 		return recordOnly(ctx, p.h, note, lastSeq(all))
 	}
@@ -49,7 +52,7 @@ func (p *Plan) Apply(ctx context.Context) (*Done, error) {
 	for _, s := range p.Steps {
 		for _, t := range s.targets {
 			before := t.before
-			how.Items = append(how.Items, change.Item{Root: t.root, Create: t.fill != nil, Name: t.name, Fill: t.fill, Expect: &before, Safe: t.safe, Source: t.source})
+			how.Items = append(how.Items, change.Item{Root: t.root, Create: t.fill != nil || t.place != "", Name: t.name, Fill: t.fill, From: t.place, Expect: &before, Safe: t.safe, Source: t.source})
 		}
 	}
 	how.Announce = announce(p.h, &note)

@@ -56,6 +56,8 @@ type Effects struct {
 	WasActive string               `json:"was_active,omitempty"`
 	// At are the snapshots that lines stand at afterwards.
 	At []LineAt `json:"at,omitempty"`
+	// Mods are the entries of the ledger.
+	Mods []EntryEffect `json:"mods,omitempty"`
 }
 
 // LineAt is the snapshot that a line stands at, before and afterwards.
@@ -66,7 +68,7 @@ type LineAt struct {
 }
 
 func (e Effects) empty() bool {
-	return len(e.Saves) == 0 && e.Start == nil && e.Drop == nil && e.Active == e.WasActive
+	return len(e.Saves) == 0 && e.Start == nil && e.Drop == nil && e.Active == e.WasActive && len(e.Mods) == 0
 }
 
 // reversed are the effects of taking the change back.
@@ -74,6 +76,9 @@ func (e Effects) reversed() Effects {
 	r := Effects{Start: e.Drop, Drop: e.Start, Active: e.WasActive, WasActive: e.Active}
 	for _, a := range e.At {
 		r.At = append(r.At, LineAt{a.Line, a.Is, a.Was})
+	}
+	for _, m := range slices.Backward(e.Mods) {
+		r.Mods = append(r.Mods, EntryEffect{m.Game, m.Key, m.After, m.Before})
 	}
 	for _, s := range slices.Backward(e.Saves) {
 		r.Saves = append(r.Saves, Effect{s.Key, s.After, s.Before, s.Install})
@@ -113,6 +118,9 @@ func learn(ctx context.Context, h *home.Home, e Effects) error {
 		if err := h.Logbook.Stand(ctx, s.at(), s.After.Line, s.stand()); err != nil {
 			return err
 		}
+	}
+	if err := enter(h, e.Mods); err != nil {
+		return err
 	}
 	if e.Active != "" {
 		if err := h.Logbook.Activate(ctx, e.Active); err != nil {

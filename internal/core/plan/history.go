@@ -236,6 +236,9 @@ func changeable(ctx context.Context, h *home.Home, in *game.Install) (roots, lis
 			roots = append(roots, f.Real)
 		}
 	}
+	if in.Game.MergesIntoGame() {
+		roots = append(roots, tree.Real(in.Root))
+	}
 	groups, err := in.FileGroups(ctx)
 	for _, g := range groups {
 		roots = append(roots, tree.Real(g.Dir))

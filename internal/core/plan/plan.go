@@ -122,7 +122,8 @@ func (s Step) SafeBy() Safe {
 type target struct {
 	root, name string
 	shown      string // the folder as the install calls it
-	fill       Fill   // nil removes it
+	fill       Fill   // nil removes it, without a place
+	place      string // beside the folder, from which it is moved in
 	before     change.Signature
 	guard      Safeguard
 	safe       Safe
@@ -148,7 +149,10 @@ type Plan struct {
 	effects Effects
 	guard   func() error
 	keep    []string // lines that are kept in any case
-	err     error    // the first that building met
+	entries []entering
+	held    []holding
+	first   []func(context.Context) error
+	err     error // the first that building met
 }
 
 // New begins a plan for an install. guard says why it may not be carried out at a moment; nil is that the game runs.
@@ -163,7 +167,7 @@ func New(ctx context.Context, h *home.Home, st *facts.State, title string, guard
 func (p *Plan) Install() *game.Install { return p.State.Install }
 
 // Empty reports whether the plan does nothing.
-func (p *Plan) Empty() bool { return !p.Moves() && p.effects.empty() }
+func (p *Plan) Empty() bool { return !p.Moves() && p.effects.empty() && len(p.entries) == 0 }
 
 // Moves reports whether the plan alters anything in folders.
 func (p *Plan) Moves() bool {
@@ -177,7 +181,8 @@ func (p *Plan) Err() error { return p.err }
 type Target struct {
 	Root, Name string
 	Fill       Fill
-	Source     Safe // what keeps the new content, where something does
+	Place      string // instead of Fill: where it lies beside the folder; see LeftBy
+	Source     Safe   // what keeps the new content, where something does
 	// Content is what the files in it will be, by path relative to Root, where that is known: then they are not read again afterwards.
 	Content map[string]tree.Sums
 }
@@ -204,7 +209,7 @@ func (p *Plan) Put(ctx context.Context, step Step, guard Safeguard, s *Save, tar
 		if dropped := p.drop(root, t.Name); dropped != nil { // what was to go is what is replaced
 			by = dropped.guard
 		}
-		step.targets = append(step.targets, target{root, t.Name, t.Root, t.Fill, before, by, Safe{}, t.Source, t.Content})
+		step.targets = append(step.targets, target{root, t.Name, t.Root, t.Fill, t.Place, before, by, Safe{}, t.Source, t.Content})
 	}
 	p.add(step, s)
 }
@@ -297,7 +302,7 @@ func (p *Plan) has(root, name string) bool {
 func (p *Plan) drop(root, name string) *target {
 	for i := range p.Steps {
 		for j, t := range p.Steps[i].targets {
-			if t.fill == nil && t.root == root && t.name == name {
+			if t.fill == nil && t.place == "" && t.root == root && t.name == name {
 				p.Steps[i].targets = slices.Delete(p.Steps[i].targets, j, j+1)
 				return &t
 			}

@@ -79,7 +79,7 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 	}
 	d.Digests[e.Path] = r.digest
 	for _, f := range r.found {
-		if f.Severity == hazard.Danger {
+		if f.Severity == hazard.Danger && !(d.Programs && f.Format == hazard.Program) {
 			d.hazard(e.Path, f.Why)
 			delete(d.files, e.Path)
 			return false

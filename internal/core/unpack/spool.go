@@ -146,7 +146,7 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 
 // openInside opens the archive that the entry e is, spooled already, and adds what is in it below e's path.
 func (d *Download) openInside(ctx context.Context, e tree.Entry, spooled string) error {
-	in := &Download{Path: spooled, Name: filepath.Base(e.Path), Packed: e.Size, temp: d.temp, nested: true}
+	in := &Download{Path: spooled, Name: filepath.Base(e.Path), Packed: e.Size, temp: d.temp, nested: true, Programs: d.Programs}
 	in.start()
 	in.Size = d.Size // the bounds are those of the whole
 	err := in.openArchive(ctx)

@@ -56,7 +56,10 @@ type Download struct {
 	// Digests are those of the entries' contents, set by Inspect.
 	Digests map[string]tree.Digest
 
-	files   files
+	files files
+	// Programs tells that programs are Code rather than Hazards: mods of some kinds are programs. It is to be set before Inspect.
+	Programs bool
+
 	clashes *clashes
 	// full is set when a bound is hit that makes reading on pointless.
 	full    bool
@@ -136,7 +139,7 @@ func Open(ctx context.Context, file, temp string) (*Download, error) {
 // AsFile opens an archive once more, as the one file that it is: a save may be an archive itself. What was found wrong with the archive holds
 // for the file, too.
 func (d *Download) AsFile() (*Download, error) {
-	whole := &Download{Path: d.Path, Name: filepath.Base(d.Path), Kind: "file", Packed: d.Packed, temp: d.temp}
+	whole := &Download{Path: d.Path, Name: filepath.Base(d.Path), Kind: "file", Packed: d.Packed, temp: d.temp, Programs: d.Programs}
 	whole.start()
 	whole.Damaged, whole.Encrypted = d.Damaged, d.Encrypted
 	return whole, whole.openFile()

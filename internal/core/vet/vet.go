@@ -102,7 +102,7 @@ func Vet(ctx context.Context, h *home.Home, file string, req Request) (*Vetting,
 }
 
 func (v *Vetting) vet(ctx context.Context, req Request) error {
-	v.Findings = Hazards(v.Download)
+	v.Findings = assess.Hazards(v.Download)
 	installs := v.h.Installs
 	if req.For != "" {
 		var err error
@@ -209,29 +209,6 @@ func notASave(installs []*game.Install) string {
 		}
 	}
 	return "nothing in it looks like a save of " + strings.Join(titles, " or ")
-}
-
-// Hazards is what there is to say of a download before any game is asked: whether it may do harm, is whole, and can be read.
-func Hazards(d *facts.Download) []check.Finding {
-	var found []check.Finding
-	add := func(code check.Code, subject, why, help string) {
-		found = append(found, check.New(code, subject, why).Helped(problem.Advise("%s", help)))
-	}
-	for _, h := range d.Hazards {
-		add(check.Dangerous, h.Path, h.Why, "delete the download")
-	}
-	for _, e := range d.Damaged {
-		add(check.Damaged, e.Path, e.Why, "fetch the download again")
-	}
-	for _, e := range d.Encrypted {
-		add(check.Encrypted, e, "needs a password, so it cannot be looked into", "ask for it without a password")
-	}
-	if d.Parcel != nil {
-		for _, why := range d.Parcel.Wrong {
-			add(check.Damaged, "parcel", why, "fetch the parcel again")
-		}
-	}
-	return found
 }
 
 // oneOfSeveralKinds reports whether all that was found is one thing, which could be of several kinds.
@@ -377,24 +354,4 @@ func (v *Vetting) fileFindings(f *facts.Found) []check.Finding {
 		found = append(found, one)
 	}
 	return found
-}
-
-// ModsIn finds the mods of an install's game in a download, to suppose that they were there, with what is unsafe about it.
-func ModsIn(ctx context.Context, h *home.Home, in *game.Install, file string) ([]*mod.Mod, []check.Finding, error) {
-	d, err := facts.OpenDownload(ctx, h, file)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer d.Close()
-	var unsafe []check.Finding
-	for _, f := range Hazards(d) {
-		if f.Severity != check.Note {
-			unsafe = append(unsafe, f)
-		}
-	}
-	found := d.Mods(ctx, in.Game)
-	if len(found) == 0 && len(unsafe) == 0 {
-		return nil, nil, problem.Usage(problem.Do("vet", file), "%s holds no mod of %s", file, in.Game.Title)
-	}
-	return found, unsafe, nil
 }
