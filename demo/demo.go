@@ -47,6 +47,7 @@ func Build(dir string) (*World, error) {
 	w.tidewrackDownloads(b)
 	w.brassDownloads(b)
 	w.tramDownloads(b)
+	w.modDownloads(b)
 	return w, b.err
 }
 

@@ -63,6 +63,8 @@ func (w *World) brassOrchard(b *builder) {
 	for i, c := range cogs {
 		b.files(filepath.Join(root, "cogs", c.id), modFiles("cog.json", c), days(60+i))
 	}
+	b.write(filepath.Join(root, "winder", "winder.dll"), program(), days(45))
+	b.write(filepath.Join(root, "winder", "winder.ini"), []byte("[winder]\nversion = 5.2\nquiet = no\n"), days(45))
 	config := filepath.Join(w.known().Config, "brass-orchard")
 	bays, err := json.Marshal(w.bays())
 	if err != nil {

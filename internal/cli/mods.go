@@ -79,9 +79,12 @@ func (a *app) changeMods(ctx context.Context, h *home.Home, c modChange) error {
 		a.showProposal(p)
 		return problem.Declined(problem.Advise("delete it"), "that is dangerous and is not put in place; nothing has been changed")
 	}
-	if stopped := p.Stopped(); len(stopped) > 0 && !c.anyway && !a.dryRun {
+	if stopped := p.Stopped(); len(stopped) > 0 && (!c.anyway || len(p.Items) == 0) && !a.dryRun {
 		a.showProposal(p)
 		hints := problem.Advise("repeat it with --anyway, if you know better")
+		if len(p.Items) == 0 {
+			hints = stopped[0].Remedy
+		}
 		return problem.Declined(hints, "%s; nothing has been changed", assess.Worst(stopped...))
 	}
 	if !a.json && !p.Empty() {

@@ -10,8 +10,10 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/assess"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
+	"ostrov/internal/core/mods"
 	"ostrov/internal/view"
 )
 
@@ -57,6 +59,9 @@ func (a *app) restore() *ucli.Command {
 			}
 			p, err := keep.Restore(ctx, h, st, snap, req)
 			if err != nil {
+				return err
+			}
+			if err := mods.Restored(ctx, h, assess.Of(st), p, snap); err != nil {
 				return err
 			}
 			if n := len(p.Stayed); n > 0 {

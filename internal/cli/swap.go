@@ -6,8 +6,12 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
+	"ostrov/internal/core/assess"
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
+	"ostrov/internal/core/mods"
+	"ostrov/internal/core/plan"
 	"ostrov/internal/core/record"
 )
 
@@ -44,6 +48,13 @@ func (a *app) swap() *ucli.Command {
 			if err != nil {
 				return err
 			}
+			following := mods.Following{To: to.Name}
+			if from := st.Current(); from != nil {
+				following.From = from.Name
+			}
+			if err := a.follow(ctx, h, st, p, following); err != nil {
+				return err
+			}
 			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?", older: cmd.Bool("older"), list: list})
 		}),
 	}
@@ -51,16 +62,20 @@ func (a *app) swap() *ucli.Command {
 
 func (a *app) fresh() *ucli.Command {
 	return &ucli.Command{
-		Name: "fresh", Category: "play", Usage: "put the present playthrough away and start a new one; settings and mods stay", ArgsUsage: "TITLE [GAME]",
+		Name: "fresh", Category: "play", Usage: "put the present playthrough away and start a new one; settings stay, and mods unless --mods none", ArgsUsage: "TITLE [GAME]",
 		Flags: []ucli.Flag{
 			&ucli.StringFlag{Name: "kind", Usage: "only saves of the `KIND`, as the description calls it"},
 			&ucli.StringFlag{Name: "settings", Usage: "lay the set of settings `NAME` over those that stay"},
-			listFlag(),
+			&ucli.StringFlag{Name: "mods", Usage: "`none` sets all mods aside; as-written or as-now: which mod list belongs to the saves that are put away, where it was changed since they were written"},
 		},
 		Action: a.with(1, 2, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
-			list, err := listOf(cmd)
-			if err != nil {
-				return err
+			clean := cmd.String("mods") == noMods
+			list := ""
+			var err error
+			if !clean {
+				if list, err = listOf(cmd); err != nil {
+					return err
+				}
 			}
 			if list == "" {
 				list = askList
@@ -78,7 +93,23 @@ func (a *app) fresh() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			return a.carryOut(ctx, h, carry{command: "fresh", plan: p, done: fmt.Sprintf("started %q afresh", title), question: "Start afresh?", list: list})
+			following := mods.Following{From: st.Current().Name, To: p.Playing(), Clean: clean}
+			if err := a.follow(ctx, h, st, p, following); err != nil {
+				return err
+			}
+			c := carry{command: "fresh", plan: p, done: fmt.Sprintf("started %q afresh", title), question: "Start afresh?", list: list}
+			if clean {
+				c.after = func(context.Context) error { return h.SetClean(following.To) }
+			}
+			return a.carryOut(ctx, h, c)
 		}),
 	}
+}
+
+// noMods is the value of --mods with which a fresh start is one without mods.
+const noMods = "none"
+
+// follow adds to a plan that brings another playthrough what that means for the mods.
+func (a *app) follow(ctx context.Context, h *home.Home, st *facts.State, p *plan.Plan, f mods.Following) error {
+	return mods.Follow(ctx, h, assess.Of(st), p, f)
 }

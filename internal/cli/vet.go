@@ -88,7 +88,7 @@ func (a *app) vetMod(ctx context.Context, h *home.Home, v *vet.Vetting, req vet.
 		return false, err
 	}
 	defer func() { err = errors.Join(err, m.Close()) }()
-	if len(m.Proposals) == 0 {
+	if len(m.Proposals)+len(m.Choices) == 0 {
 		return false, nil
 	}
 	if a.json {

@@ -51,7 +51,7 @@ var may = map[string]string{
 	"keep":    "archive assess check durable facts field game home line logbook mod modlist plan problem record save tree unpack",
 	"vet":     "assess check facts form game hazard home logbook mod plan problem save tree unpack",
 	"play":    "assess check facts game home logbook mod modlist problem record tree",
-	"share":   "archive assess bag check facts field form game home modlist parcel problem save tree",
+	"share":   "archive assess bag check facts field form game home mod modlist parcel problem save tree",
 	"compare": "archive facts form game home logbook mod modlist problem save tree",
 	"trial":   "check facts field game home mod save tree",
 	"mods":    "archive assess check checkout facts field form game home layout ledger mod modlist plan problem tree",

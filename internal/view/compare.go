@@ -171,9 +171,9 @@ func Compared(c *compare.Comparison) ComparedDoc {
 // ModListCSV writes a mod list as a table for spreadsheets: place, id, version, title, on, digest, altered.
 func ModListCSV(w io.Writer, list modlist.File) error {
 	out := csv.NewWriter(w)
-	rows := [][]string{{"place", "id", "version", "title", "on", "digest", "altered"}}
+	rows := [][]string{{"place", "id", "version", "title", "on", "digest", "altered", "source", "download", "needs"}}
 	for i, m := range list.Mods {
-		rows = append(rows, []string{fmt.Sprint(i + 1), m.ID, m.Version, m.Title, fmt.Sprint(m.On), m.Digest.String(), fmt.Sprint(m.Altered)})
+		rows = append(rows, []string{fmt.Sprint(i + 1), m.ID, m.Version, m.Title, fmt.Sprint(m.On), m.Digest.String(), fmt.Sprint(m.Altered), m.Source, m.Download, strings.Join(m.Needs, "; ")})
 	}
 	return out.WriteAll(rows)
 }
@@ -182,13 +182,13 @@ func ModListCSV(w io.Writer, list modlist.File) error {
 func ModListMarkdown(w io.Writer, title string, list modlist.File) error {
 	var b strings.Builder
 	cell := func(s string) string { return strings.NewReplacer("|", `\|`, "<", "&lt;", "`", "'").Replace(Text(s)) }
-	fmt.Fprintf(&b, "# Mods of %s %s\n\nmod set %s\n\n|  | mod | version | id |\n|---|---|---|---|\n", cell(title), cell(list.Version), list.Fingerprint)
+	fmt.Fprintf(&b, "# Mods of %s %s\n\nmod set %s\n\n|  | mod | version | id | from |\n|---|---|---|---|---|\n", cell(title), cell(list.Version), list.Fingerprint)
 	for i, m := range list.Mods {
 		place := fmt.Sprint(i + 1)
 		if !m.On {
 			place = "off"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", place, cell(m.Name()), cell(m.Version)+map[bool]string{true: " (altered)"}[m.Altered], cell(m.ID))
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", place, cell(m.Name()), cell(m.Version)+map[bool]string{true: " (altered)"}[m.Altered], cell(m.ID), cell(m.Source))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -202,8 +202,9 @@ type VetDoc struct {
 	Kind      string      `json:"kind"` // folder, file, zip, 7z, rar, tar, tar.gz and its like
 	Saves     []FoundDoc  `json:"saves"`
 	Judged    []JudgedDoc `json:"judged"`
-	Mods      []ModFound  `json:"mods,omitempty"`  // where there is no save in it
-	Would     []WouldDoc  `json:"would,omitempty"` // what adding a mod would do in each install that takes it
+	Mods      []ModFound  `json:"mods,omitempty"`    // where there is no save in it
+	Choices   []string    `json:"choices,omitempty"` // variants of a mod, of which one is to be picked
+	Would     []WouldDoc  `json:"would,omitempty"`   // what adding a mod would do in each install that takes it
 }
 
 // ModFound is a mod in a download, in JSON.

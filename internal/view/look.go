@@ -283,6 +283,13 @@ func (p *Printer) Mods(l *assess.Install) {
 		}
 		rows = append(rows, row)
 	}
+	for _, m := range l.Mods.Away {
+		row := []string{Text(m.Name()), Text(m.Version), Text(m.ID), Size(m.Size), "", p.paint(faint, "off, set aside")}
+		if l.Mods.Ordered {
+			row = append([]string{""}, row...)
+		}
+		rows = append(rows, row)
+	}
 	if len(rows) > 0 {
 		p.Line("")
 		p.table(columns, rows)

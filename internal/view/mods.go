@@ -316,6 +316,12 @@ func (p *Printer) VetMod(file string, v *mods.Vetted) {
 		p.Line("")
 		p.Line("  Do not unpack it. Nothing of it has been written anywhere.")
 	}
+	if len(v.Choices) > 0 && len(v.Proposals) == 0 {
+		p.Line("%s: %s", p.verdict(v.Verdict()), Text(file))
+		p.Line("")
+		p.Line("  a mod of %s in %s: %s", v.Of, Count(len(v.Choices), "variant", "variants"), p.some(v.Choices))
+		p.Next(problem.Do("vet", file).With("pick", v.Choices[0]), problem.Do("mods add", file).With("pick", v.Choices[0]))
+	}
 	for i, prop := range v.Proposals {
 		if i > 0 || v.Dangerous() {
 			p.Line("")
@@ -362,7 +368,7 @@ type WouldDoc struct {
 func VetMod(v *vet.Vetting, m *mods.Vetted) VetDoc {
 	d := Vet(v)
 	d.Verdict, d.Dangerous, d.Mods = m.Verdict(), m.Dangerous(), nil
-	d.Findings = findingDocs(m.Findings)
+	d.Findings, d.Choices = findingDocs(m.Findings), m.Choices
 	for _, prop := range m.Proposals {
 		c := Change("mods add", prop.Plan)
 		c.Judged(prop)

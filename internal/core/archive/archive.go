@@ -189,6 +189,7 @@ const (
 	Game     Kind = "game"     // the game itself, without what lies in its other folders
 	Data     Kind = "data"     // what mods store beside saves
 	Pictures Kind = "pictures" // those taken on the way
+	Ledger   Kind = "ledger"   // what is known of the mods: whose each file is, and where it came from
 )
 
 // Root is one folder of the game of which something was kept.

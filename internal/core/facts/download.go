@@ -220,7 +220,7 @@ func ListOfParcel(n parcel.Needs) []modlist.Needed {
 	list := []modlist.Needed{}
 	for _, m := range n.Mods {
 		digest, _ := tree.ParseDigest(m.Digest) // another algorithm's is of no use here
-		list = append(list, modlist.Needed{Listed: modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: digest, On: true}, Doubtful: m.Doubtful})
+		list = append(list, modlist.Needed{Listed: modlist.Listed{ID: m.ID, Version: m.Version, Title: m.Title, Digest: digest, On: true, Needs: m.Needs, Source: m.Source}, Doubtful: m.Doubtful})
 	}
 	return list
 }

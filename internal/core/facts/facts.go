@@ -233,6 +233,7 @@ func ReadMods(ctx context.Context, h *home.Home, st *State, all bool) error {
 		}
 	}
 	st.List = st.Mods.List()
+	st.tellSources()
 	st.Fingerprint = modlist.FingerprintOf(st.List)
 	return nil
 }
@@ -314,7 +315,7 @@ func (g gathering) orphans() error {
 
 // HasMod reports whether a mod of that id is installed, on or off; or, where by is a field, one of which that field says it.
 func (st *State) HasMod(id, by string) bool {
-	return slices.ContainsFunc(st.Mods.Mods, func(m *mod.Mod) bool {
+	return slices.ContainsFunc(slices.Concat(st.Mods.Mods, st.Mods.Away), func(m *mod.Mod) bool {
 		if by != "" {
 			return strings.EqualFold(m.Fields[by], id)
 		}

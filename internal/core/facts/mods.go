@@ -64,3 +64,26 @@ func (st *State) Entry(m *mod.Mod) *ledger.Entry {
 	}
 	return nil
 }
+
+// tellSources adds to the mod list where each mod came from, as the ledger says.
+func (st *State) tellSources() {
+	for i := range st.List {
+		for _, m := range st.Mods.Mods {
+			if m.Commit != "" && m.ID == st.List[i].ID && m.HiddenBy == "" {
+				st.List[i].Source = "commit " + m.Commit
+			}
+		}
+		for _, e := range st.Entries {
+			if !e.Is(st.List[i].ID) || len(e.From) == 0 {
+				continue
+			}
+			from := e.From[0]
+			if st.List[i].Source = from.Name; from.URL != "" {
+				st.List[i].Source = strings.TrimSpace(from.URL + " " + from.Commit)
+			}
+			if !from.Digest.IsZero() {
+				st.List[i].Download = from.Digest.String()
+			}
+		}
+	}
+}

@@ -130,6 +130,11 @@ func sameMods(ctx context.Context, in, other *game.Install) bool {
 	return false
 }
 
+// LedgerDir is the folder of the home with the entries of an install's own mods, one JSON file each.
+func (h *Home) LedgerDir(in *game.Install) string {
+	return filepath.Join(h.Dir, ledgerDir, in.Game.ID, url.QueryEscape(in.Name))
+}
+
 // NoteEntry stores an entry as it is to be after a change, and returns the digest by which SetEntry finds it; zero for nil, none.
 func (h *Home) NoteEntry(ctx context.Context, e *ledger.Entry) (tree.Digest, error) {
 	if e == nil {

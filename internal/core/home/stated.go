@@ -32,3 +32,24 @@ func (h *Home) StateNeed(gameID, mod, need string, forget bool) error {
 	}
 	return h.Write(statedFile(gameID), stated)
 }
+
+const cleanFile = "clean-playthroughs.json"
+
+// CleanLines are the playthroughs that are played without mods.
+func (h *Home) CleanLines() (map[string]bool, error) {
+	clean := map[string]bool{}
+	if err := h.Read(cleanFile, &clean); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	return clean, nil
+}
+
+// SetClean notes that a playthrough is played without mods.
+func (h *Home) SetClean(line string) error {
+	clean, err := h.CleanLines()
+	if err != nil || clean[line] {
+		return err
+	}
+	clean[line] = true
+	return h.Write(cleanFile, clean)
+}

@@ -137,7 +137,7 @@ func nowhere(st *facts.State, snap *archive.Snapshot) error {
 	}
 	var missing []string
 	for _, m := range snap.Mods {
-		here := slices.ContainsFunc(st.Mods.Mods, func(have *mod.Mod) bool { return strings.EqualFold(have.ID, m.ID) })
+		here := slices.ContainsFunc(slices.Concat(st.Mods.Mods, st.Mods.Away), func(have *mod.Mod) bool { return strings.EqualFold(have.ID, m.ID) })
 		if m.On && !here {
 			missing = append(missing, strings.TrimSpace(m.Name()+" "+m.Version))
 		}

@@ -55,6 +55,8 @@ type Entry struct {
 	// Pinned is what a copy was made of that another program may update, and For the playthrough that it is for.
 	Pinned string `json:"pinned,omitempty"`
 	For    string `json:"for,omitempty"`
+	// Edits are files as the player changed them for playthroughs that are not played now, by playthrough.
+	Edits map[string][]File `json:"edits,omitempty"`
 	// Turn counts what was set aside, from 1, so that what went last comes back first.
 	Turn int64 `json:"turn,omitempty"`
 	// Listed is how it stood in the game's list of active mods as it was set aside.

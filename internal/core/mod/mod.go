@@ -55,6 +55,7 @@ type Mod struct {
 	Pack   string // the pack it belongs to, or ""
 
 	ID, Version, Title string
+	Commit             string // of a checkout, in full; else ""
 	// Fields are what it says of itself, by field.
 	Fields  map[string]string
 	Needs   []Need
@@ -270,6 +271,14 @@ func (s *scanner) read(m *Mod, full string) error {
 	})
 	m.Problem = err
 	m.take(said)
+	if m.Kind.Unit == game.UnitFolder {
+		if m.Commit, err = commitOf(dir); err != nil && m.Problem == nil {
+			m.Problem = err
+		}
+		if m.Version == "" {
+			m.Version = m.Commit[:min(len(m.Commit), 10)] // what is pulled now and then has no other
+		}
+	}
 	return nil
 }
 

@@ -85,7 +85,8 @@ func (a *adding) recognise() error {
 	var err error
 	a.result, err = layout.Recognise(a.ctx, a.st.Install, parts, layout.Request{Pick: a.req.Pick, At: a.folderOf})
 	if err != nil {
-		if a.p.Dangerous() { // that comes first, whatever else it is
+		if len(a.p.Stopped()) > 0 { // that it is dangerous or damaged comes first, whatever else it is
+			a.result = &layout.Result{}
 			return nil
 		}
 		return explain(err, a.req.Parts[0].File)
@@ -112,7 +113,7 @@ func explain(err error, file string) error {
 		for _, n := range choice.Names {
 			hints = hints.Or(problem.Do("mods add", file).With("pick", n))
 		}
-		return problem.Usage(hints, "%s: %v", file, choice)
+		return &problem.Error{Text: fmt.Sprintf("%s: %v", file, choice), Hints: hints, Err: errors.Join(problem.ErrUsage, choice)}
 	case errors.As(err, &unknown):
 		has := unknown.Has
 		if len(has) > maxNamed {
@@ -284,6 +285,9 @@ func (a *adding) judgeParts(f *layout.Found, before *ledger.Entry) {
 			continue
 		}
 		one := check.New(check.Incomplete, f.Name(), fmt.Sprintf("the part %s is not among what was given", part))
+		if len(f.Mods) > 0 { // it may be one that comes alone
+			one.Severity, one.Evidence = check.Note, fmt.Sprintf("such mods may have a part %s, which is not among what was given", part)
+		}
 		a.p.Findings = append(a.p.Findings, one.Helped(problem.Advise("give all parts in one command")))
 	}
 	for _, want := range f.After {
@@ -415,6 +419,9 @@ func (a *adding) changes(f *layout.Found, after *ledger.Entry) []assess.Change {
 		changes = append(changes, one)
 	}
 	for _, finding := range a.p.Findings {
+		if finding.Severity == check.Note {
+			continue
+		}
 		if finding.Code == check.Dangerous || finding.Code == check.Damaged || finding.Code == check.Incomplete || finding.Code == check.PartsDiffer {
 			changes[0].Unsafe = append(changes[0].Unsafe, finding)
 		}

@@ -192,7 +192,7 @@ func (a *Addition) Checkout(ctx context.Context, now *assess.Install, name strin
 	}
 	info, same, err := checkout.Forward(ctx, source.URL, dir, source.Branch, source.Commit, told{a.h})
 	if err != nil {
-		return problem.Declined(problem.Advise("nothing has been changed"), "%s: %w", name, err)
+		return problem.Declined(problem.Advise("nothing has been changed"), "%s: %v", name, err)
 	}
 	if same {
 		a.reason = fmt.Sprintf("%s is at the last commit of %s already: %s", name, source.URL, info.Short())

@@ -96,8 +96,10 @@ func (w *work) decide(p ledger.Place, before, after *ledger.Shelf, bottoms map[l
 
 // cover puts a mod's file where none of a mod lies.
 func (w *work) cover(p ledger.Place, is *ledger.Entry, will ledger.File, lies *ledger.File, bottoms map[ledger.Place]ledger.File) (*want, error) {
-	if err := w.coverFolders(p, bottoms); err != nil {
-		return nil, err
+	if !is.Adopted { // the folders of one that lies there are its own
+		if err := w.coverFolders(p, bottoms); err != nil {
+			return nil, err
+		}
 	}
 	switch {
 	case lies == nil:

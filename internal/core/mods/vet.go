@@ -8,6 +8,7 @@ import (
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/layout"
 	"ostrov/internal/core/plan"
 )
 
@@ -15,7 +16,10 @@ import (
 type Vetted struct {
 	Proposals []*Proposal
 	Findings  []check.Finding // of the download itself, where no install takes it
-	download  *facts.Download
+	// Choices are variants of which one is to be picked, and Of the game that takes them.
+	Choices  []string
+	Of       string
+	download *facts.Download
 }
 
 // Verdict is the verdict of a mod in an install: of what speaks against it, and of what it does to the saves.
@@ -53,7 +57,11 @@ func Vetting(ctx context.Context, h *home.Home, file, only, pick string) (*Vette
 			continue
 		}
 		p, err := Incoming(ctx, h, assess.Of(st), AddRequest{Parts: []*facts.Download{d}, Pick: pick, Replace: true, JudgeOnly: true})
-		if err == nil && len(p.Items) > 0 {
+		var choice *layout.ChoiceError
+		switch {
+		case errors.As(err, &choice):
+			v.Choices, v.Of = choice.Names, in.Game.Title
+		case err == nil && len(p.Items) > 0:
 			v.Proposals = append(v.Proposals, p)
 		}
 	}
@@ -76,6 +84,9 @@ func (v *Vetted) Dangerous() bool {
 // Verdict is the best of the installs'.
 func (v *Vetted) Verdict() check.Verdict {
 	best := check.Sum(v.Findings)
+	if len(v.Choices) > 0 && len(v.Proposals) == 0 {
+		return check.Unclear
+	}
 	for i, p := range v.Proposals {
 		if verdict := p.Verdict(); i == 0 || check.Worse(best, verdict) {
 			best = verdict

@@ -46,6 +46,7 @@ type work struct {
 	// dropping tells that edited files of a mod that goes stay.
 	dropping bool
 	adopted  []*ledger.Entry // as a part of what is done with them
+	swaps    []want          // the player's versions of files, of another playthrough
 	extra    []want          // what comes beside edited files
 	list     *listEdit
 }

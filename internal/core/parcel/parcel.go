@@ -50,6 +50,9 @@ type Mod struct {
 	Version string `json:"version,omitempty"`
 	Title   string `json:"title,omitempty"`
 	Digest  string `json:"digest,omitempty"` // of its content, with the algorithm's name in front
+	// Needs are what the sender stated that it needs and no file of it says, as "ID RANGE"; Source is where it came from.
+	Needs  []string `json:"needs,omitempty"`
+	Source string   `json:"source,omitempty"`
 	// Doubtful marks one that may have changed since the save was written, and References counts how often the save refers to it.
 	Doubtful   bool `json:"doubtful,omitempty"`
 	References *int `json:"references,omitempty"`

@@ -267,6 +267,9 @@ func (p *Plan) StandAt(line, id string) {
 	p.effects.At = append(p.effects.At, LineAt{line, was, id})
 }
 
+// Playing is the line that is played once the plan is carried out; "" where that stays as it is.
+func (p *Plan) Playing() string { return p.effects.Active }
+
 // Activates reports whether another line is played once the plan is carried out.
 func (p *Plan) Activates() bool { return p.effects.Active != "" }
 
@@ -295,6 +298,15 @@ func (p *Plan) look(ctx context.Context, root, name string) change.Signature {
 func (p *Plan) has(root, name string) bool {
 	return slices.ContainsFunc(p.Steps, func(s Step) bool {
 		return slices.ContainsFunc(s.targets, func(t target) bool { return t.root == root && t.name == name })
+	})
+}
+
+// Touches reports whether a step alters a path below a folder, or a folder around it.
+func (p *Plan) Touches(root, name string) bool {
+	return slices.ContainsFunc(p.Steps, func(s Step) bool {
+		return slices.ContainsFunc(s.targets, func(t target) bool {
+			return t.root == root && (t.name == name || strings.HasPrefix(name, t.name+"/") || strings.HasPrefix(t.name, name+"/"))
+		})
 	})
 }
 

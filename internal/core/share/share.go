@@ -18,6 +18,7 @@ import (
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
+	"ostrov/internal/core/mod"
 	"ostrov/internal/core/parcel"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
@@ -123,6 +124,7 @@ func needs(h *home.Home, st *facts.State, sv *facts.Save, note string) parcel.Ne
 				if one.Digest == "" && sv.Needs.ModsEvidence != check.Inferred {
 					one.Digest = here.Digest.String()
 				}
+				one.Needs, one.Source = told(st, here)
 			}
 		}
 		if known, count := sv.Identifiers(m.ID); known {
@@ -193,3 +195,16 @@ func (f *sameStill) Read(p []byte) (int, error) {
 }
 
 func (f *sameStill) Close() error { return f.file.Close() }
+
+// told is what was stated of a mod, and where it came from; a place on this computer is nobody else's business.
+func told(st *facts.State, m *mod.Mod) (needs []string, source string) {
+	for _, l := range st.List {
+		if strings.EqualFold(l.ID, m.ID) {
+			needs, source = l.Needs, l.Source
+		}
+	}
+	if strings.HasPrefix(source, "file:") || strings.ContainsAny(source, "/\\") && !strings.Contains(source, "://") {
+		source = ""
+	}
+	return needs, source
+}
