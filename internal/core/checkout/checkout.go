@@ -166,27 +166,24 @@ func Forward(ctx context.Context, url, dir, branch, from string, progress io.Wri
 	return info, false, err
 }
 
-// Log is what the commits between two say, the newest first: their first lines.
-func Log(dir, from string) ([]string, error) {
+// Own says what a checkout has that its remote does not, so that it would be lost with the repository: other branches, or what git has put
+// aside; "" for nothing.
+func Own(dir string) string {
 	r, err := git.PlainOpen(dir)
 	if err != nil {
-		return nil, err
+		return "a repository that cannot be read"
 	}
-	commits, err := r.Log(&git.LogOptions{})
+	branches, err := r.Branches()
 	if err != nil {
-		return nil, err
+		return "a repository that cannot be read"
 	}
-	var lines []string
-	err = commits.ForEach(func(c *object.Commit) error {
-		if c.Hash.String() == from || len(lines) == maxLog {
-			return storer.ErrStop
-		}
-		line, _, _ := strings.Cut(c.Message, "\n")
-		lines = append(lines, c.Hash.String()[:10]+" "+line)
-		return nil
-	})
-	return lines, err
+	n := 0
+	_ = branches.ForEach(func(*plumbing.Reference) error { n++; return nil }) // it only counts
+	if n > 1 {
+		return "branches of your own"
+	}
+	if _, err := r.Reference("refs/stash", false); err == nil {
+		return "changes that git has put aside"
+	}
+	return ""
 }
-
-// maxLog is how many commits are named.
-const maxLog = 20

@@ -105,7 +105,7 @@ func mergeINI(base, mine, theirs []byte) (merged []byte, clashes []string) {
 	}
 	var out strings.Builder
 	for i, l := range lines {
-		if value, ok := my[l.at]; ok && l.at.key != "" && value != l.value {
+		if value, ok := my[l.at]; ok && l.at.key != "" && value != was[l.at] && value != l.value {
 			l.text = withValue(l.text, value)
 		}
 		out.WriteString(l.text)

@@ -16,6 +16,7 @@ import (
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/layout"
 	"ostrov/internal/core/ledger"
+	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
@@ -42,7 +43,9 @@ type Addition struct {
 	sources map[int]ledger.Source
 	update  string
 	temps   []func() error
-	reason  string // why there is nothing to bring in
+	// inPlace is the folder of a checkout that the player made, and fetched what it is updated from; "" where there is none.
+	inPlace, fetched string
+	reason           string // why there is nothing to bring in
 }
 
 // NewAddition begins one.
@@ -197,6 +200,12 @@ func (a *Addition) Checkout(ctx context.Context, now *assess.Install, name strin
 	if same {
 		a.reason = fmt.Sprintf("%s is at the last commit of %s already: %s", name, source.URL, info.Short())
 	}
+	if at := w.inPlace(e, lies); at != "" {
+		if why := checkout.Own(at); why != "" {
+			return problem.Declined(problem.Advise("pull it with git, or clone it anew"), "%s is a checkout with %s; nothing has been changed", name, why)
+		}
+		a.inPlace, a.fetched = at, dir
+	}
 	if e != nil {
 		a.update = e.ID
 	} else {
@@ -205,6 +214,19 @@ func (a *Addition) Checkout(ctx context.Context, now *assess.Install, name strin
 	a.req.Update = true
 	source.Commit, source.Branch = info.Commit, info.Branch
 	return a.take(ctx, dir, source)
+}
+
+// inPlace is the folder of a mod that is a checkout, with its repository in it; "" where it has none.
+func (w *work) inPlace(e *ledger.Entry, lies []*mod.Mod) string {
+	if e != nil {
+		lies = w.modsOf(e)
+	}
+	for _, m := range lies {
+		if checkout.IsCheckout(m.Dir()) {
+			return m.Dir()
+		}
+	}
+	return ""
 }
 
 // Takers are the installs whose games take what was opened.
@@ -270,6 +292,11 @@ func (a *Addition) Propose(ctx context.Context, now *assess.Install) (*Proposal,
 	p, err := Incoming(ctx, a.h, now, AddRequest{Parts: a.parts, Pick: a.req.Pick, Replace: a.req.Update, Update: a.update, Sources: a.sources})
 	if err != nil {
 		return nil, err
+	}
+	if a.inPlace != "" {
+		if err := p.work.putRepository(a.inPlace, a.fetched); err != nil {
+			return nil, err
+		}
 	}
 	p.Before(func(ctx context.Context) error { return a.keep(ctx, p) })
 	return p, nil

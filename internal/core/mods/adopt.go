@@ -2,6 +2,7 @@ package mods
 
 import (
 	"context"
+	"io/fs"
 	"path"
 	"path/filepath"
 	"slices"
@@ -142,10 +143,12 @@ func (w *work) filesOf(m *mod.Mod, top string) ([]ledger.File, error) {
 	}
 	err = tree.Walk(w.ctx, full, func(e tree.Entry) error {
 		switch {
+		case e.Kind == tree.Dir && e.Path == gitDir:
+			return fs.SkipDir
 		case e.Kind == tree.Dir:
 			dirs = append(dirs, e.Path)
 			return nil
-		case e.Kind == tree.Special, e.Kind == tree.Unread:
+		case e.Kind == tree.Special, e.Kind == tree.Unread, e.Path == gitDir, strings.HasPrefix(e.Path, gitDir+"/"):
 			return nil
 		}
 		return take(path.Join(base, e.Path))

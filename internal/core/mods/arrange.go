@@ -82,7 +82,7 @@ func (w *work) decide(p ledger.Place, before, after *ledger.Shelf, bottoms map[l
 		return w.uncover(p, was, said, lies, bottoms)
 	}
 	edited := lies != nil && !isOwn(lies, said) && !lies.Same(will)
-	if edited && was.Key() == is.Key() {
+	if was.Key() == is.Key() && lies != nil && !lies.Same(will) && isYours(lies, said) {
 		return w.mergeInto(p, is, said, will, lies)
 	}
 	if edited { // the edit stays with its mod, below the other one
@@ -148,7 +148,7 @@ func (w *work) coverFolders(p ledger.Place, bottoms map[ledger.Place]ledger.File
 func (w *work) uncover(p ledger.Place, was *ledger.Entry, said ledger.File, lies *ledger.File, bottoms map[ledger.Place]ledger.File) (*want, error) {
 	bottom, covered := bottoms[p]
 	delete(bottoms, p)
-	edited := lies != nil && !isOwn(lies, said)
+	edited := lies != nil && isYours(lies, said)
 	full, err := w.path(p)
 	if err != nil {
 		return nil, err

@@ -177,6 +177,9 @@ func (l *listEdit) plan(w *work) error {
 	if err != nil {
 		return problem.New(problem.Advise("nothing has been changed"), "the game's list of mods cannot be written: %w", err)
 	}
+	if w.p.Touches(filepath.Dir(full), filepath.Base(full)) {
+		return nil // the plan brings the list itself
+	}
 	wanted, err := l.apply(a, items)
 	if err != nil {
 		return err

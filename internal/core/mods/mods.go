@@ -204,9 +204,9 @@ func neededBy(st *facts.State, ids []string) []NeededBy {
 			if known, n := s.Identifiers(id); known {
 				best.Refers += n
 			}
-			for _, need := range st.Required(s).Mods {
-				if strings.EqualFold(need.ID, id) && (best.Evidence == "" || best.Evidence == check.Referred) {
-					best.Evidence = need.By
+			for _, need := range s.Needs.Mods {
+				if strings.EqualFold(need.ID, id) && need.On {
+					best.Evidence = s.Needs.ModsEvidence
 				}
 			}
 		}

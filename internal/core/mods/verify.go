@@ -17,6 +17,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/ledger"
+	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
 )
 
@@ -172,11 +173,13 @@ const maxNobodys = 20
 func (v *Verified) nobodys(w *work, shelf *ledger.Shelf) error {
 	folders := shelf.Folders()
 	n := 0
+	var without []string
 	name := func(path, what string) {
 		if n++; n <= maxNobodys {
 			v.Findings = append(v.Findings, check.New(check.ModNobodys, path, what))
 		}
 	}
+	w.unowned = func(mod string) { without = append(without, mod) }
 	seen := map[string]bool{}
 	for i := range w.st.Install.Game.Mods {
 		kind := &w.st.Install.Game.Mods[i]
@@ -193,6 +196,10 @@ func (v *Verified) nobodys(w *work, shelf *ledger.Shelf) error {
 				return err
 			}
 		}
+	}
+	if len(without) > 0 {
+		text := count(len(without), "mod has", "mods have") + " no ledger, as they came some other way: " + strings.Join(without[:min(len(without), maxNobodys)], ", ")
+		v.Findings = append(v.Findings, check.New(check.ModNobodys, "", text).Helped(problem.Do("mods adopt", w.st.Called)))
 	}
 	if n > maxNobodys {
 		v.Findings = append(v.Findings, check.New(check.ModNobodys, "", count(n-maxNobodys, "more", "more")))
@@ -223,7 +230,7 @@ func (v *Verified) nobodysIn(w *work, shelf *ledger.Shelf, folders map[ledger.Pl
 		for _, m := range w.st.Mods.Mods {
 			if full == tree.Real(m.Dir()) {
 				if !m.Kind.Base {
-					name(m.Name(), "has no ledger: it came some other way")
+					w.unowned(m.Name())
 				}
 				if e.Kind == tree.Dir {
 					return fs.SkipDir

@@ -45,9 +45,10 @@ type work struct {
 	disk                map[ledger.Place]*ledger.File // what lies there now; nil is nothing
 	// dropping tells that edited files of a mod that goes stay.
 	dropping bool
-	adopted  []*ledger.Entry // as a part of what is done with them
-	swaps    []want          // the player's versions of files, of another playthrough
-	extra    []want          // what comes beside edited files
+	adopted  []*ledger.Entry  // as a part of what is done with them
+	unowned  func(mod string) // is told of mods that have no entry
+	swaps    []want           // the player's versions of files, of another playthrough
+	extra    []want           // what comes beside edited files
 	list     *listEdit
 }
 
@@ -174,6 +175,11 @@ func (w *work) look(p ledger.Place, known *ledger.File) (*ledger.File, error) {
 // isOwn reports whether what lies at a place is what the ledger says.
 func isOwn(lies *ledger.File, said ledger.File) bool {
 	return lies != nil && (lies.Same(said) || lies.Dir && said.Dir)
+}
+
+// isYours reports whether what lies at a place has the player's changes in it: now, or when the ledger was written.
+func isYours(lies *ledger.File, said ledger.File) bool {
+	return !isOwn(lies, said) || !said.Came.IsZero() && lies.Digest != said.Came
 }
 
 // open opens a content: what comes in, what the store has, what lies aside, what lies in the folders.
