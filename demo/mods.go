@@ -2,7 +2,9 @@ package demo
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 
 	git "github.com/go-git/go-git/v5"
@@ -81,7 +83,19 @@ func (w *World) checkout(b *builder) {
 		b.err = err
 		return
 	}
-	b.err = w.commit(b, r, dir, moonLine("0.1.0"), days(50))
+	if b.err = w.commit(b, r, dir, moonLine("0.1.0"), days(50)); b.err != nil {
+		return
+	}
+	// What git remembers of times and numbers of files is another each time; it finds them out anew.
+	if b.err = os.Remove(filepath.Join(dir, git.GitDirName, "index")); b.err != nil {
+		return
+	}
+	b.err = filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Chtimes(path, days(50), days(50))
+	})
 }
 
 func moonLine(version string) []file {

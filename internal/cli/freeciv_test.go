@@ -132,4 +132,24 @@ func TestFreeciv(t *testing.T) {
 
 	f.ok("restore", "freeciv.1", "--yes")
 	assert.NotRegexp(t, refused, f.load("forum.sav.gz"))
+
+	// the same through the mod set: dropped, added from its folder, dropped again
+	before := state(t, filepath.Dir(own))
+	copied := filepath.Join(dir, "shared", "ourciv")
+	require.NoError(t, os.MkdirAll(filepath.Dir(copied), 0o755))
+	require.NoError(t, os.CopyFS(copied, os.DirFS(own)))
+	doc := f.modsJSON("mods", "drop", "freeciv+ourciv", "--dry-run")
+	for _, s := range doc.Saves {
+		assert.Equal(t, strings.Contains(s.Address, "forum"), s.Then == "unfit", s.Address)
+	}
+	f.ok("mods", "drop", "freeciv+ourciv", "--yes")
+	assert.NoDirExists(t, own)
+	assert.Regexp(t, refused, f.load("forum.sav.gz"))
+	f.ok("mods", "add", copied, "--yes")
+	assert.NotRegexp(t, refused, f.load("forum.sav.gz"))
+	f.ok("mods", "drop", "freeciv+ourciv", "--yes")
+	f.ok("undo", "--yes")
+	f.ok("undo", "--yes")
+	f.ok("undo", "--yes")
+	assert.Equal(t, before, state(t, filepath.Dir(own)), "taken back to the byte")
 }

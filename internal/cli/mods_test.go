@@ -102,7 +102,7 @@ func TestRefusedMods(t *testing.T) {
 		{[]string{"mods", "off", "deep-tides", "--yes"}, 2, "tidewrack"},
 		{[]string{"mods", "order", "tidewrack+deep-tides", "--yes"}, 2, "--before"},
 		{[]string{"mods", "order", "brass-orchard+mainspring", "--after", "cider-press", "--yes"}, 2, "no load order"},
-		{[]string{"mods", "pin", "tidewrack", "--yes"}, 2, "no mod"},
+		{[]string{"mods", "pin", "tidewrack", "--yes"}, 7, "no mod"},
 		{[]string{"mods", "needs", "tidewrack+deep-tides", ">> 3"}, 2, "requirement"},
 		{[]string{"mods", "ad", "x"}, 2, "add"},
 	} {
@@ -358,6 +358,7 @@ func TestCheckouts(t *testing.T) {
 	w := newWorld(t).withTrams()
 	repo, depot := w.path("repositories", "moon-line"), w.path("games", "NightTram", "depots", "moon-line")
 	url := "file://" + filepath.ToSlash(repo)
+	w.git(repo, "reset", "-q")
 	doc := w.modsJSON("mods", "add", url, "--yes")
 	require.Len(t, doc.Mods, 1)
 	assert.Equal(t, w.git(repo, "rev-parse", "HEAD"), doc.Mods[0].From[0].Commit)
@@ -367,6 +368,7 @@ func TestCheckouts(t *testing.T) {
 	assert.Contains(t, w.ok("mods", "add", "--update", "night-tram+moon-line", "--yes").out, "at the last commit")
 	require.NoError(t, os.WriteFile(filepath.Join(depot, "stops.txt"), []byte("Moon Gate\nSea of Rails\nmy own stop\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(repo, "moon-line", "stops.txt"), []byte("Before the Gate\nMoon Gate\nSea of Rails\n"), 0o644))
+	w.git(repo, "reset", "-q")
 	w.git(repo, "commit", "-qam", "one stop more")
 	doc = w.modsJSON("mods", "add", "--update", "night-tram+moon-line", "--yes")
 	assert.Equal(t, w.git(repo, "rev-parse", "HEAD"), doc.Mods[0].From[0].Commit)

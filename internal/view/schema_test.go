@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/parcel"
 	"ostrov/internal/core/tree"
@@ -24,7 +25,9 @@ var documents = map[string]any{
 	"look": LooksDoc{}, "saves": SavesDoc{}, "mods": ModsDoc{}, "needs": NeedsOfDoc{}, "games": GamesDoc{}, "games-add": FoldersDoc{}, "games-show": FoldersDoc{},
 	"games-test": TestDoc{}, "games-test-on": TriedDoc{}, "keep": KeepDoc{}, "keep-dry-run": KeepPlanDoc{}, "kept": KeptDoc{}, "kept-save": HistoryDoc{}, "error": ErrorDoc{}, "look-put-aside": ChangeDoc{}, "mods-write": WrittenDoc{}, "kept-export": WrittenDoc{}, "mods-all": AllModsDoc{}, "games-show-all": AllFoldersDoc{}, "archive": ArchiveDoc{}, "archive-add": ArchiveDoc{}, "archive-verify": VerifyDoc{},
 	"playthroughs": PlaythroughsDoc{}, "vet": VetDoc{}, "place": ChangeDoc{}, "restore": ChangeDoc{}, "undo": ChangeDoc{}, "redo": ChangeDoc{}, "undo-list": ChangesDoc{}, "games-forget": ForgottenDoc{}, "games-rename": RenamedDoc{}, "saves-label": LabelledDoc{}, "saves-newest": CopiesDoc{}, "saves-rename": ChangeDoc{}, "restore-to": WrittenDoc{}, "restore-game": FrozenDoc{},
-	"look-if": SupposedDoc{}, "games-base": BaseDoc{}, "play": WatchedDoc{}, "watch": WatchedDoc{}, "parcel": WrappedDoc{}, "compare": ComparedDoc{}, "mod-list": modlist.File{}, "swap": ChangeDoc{}, "fresh": ChangeDoc{}, "archive-copy": CopiedDoc{}, "archive-clear-old": ClearingDoc{}, "parcel-needs": parcel.Needs{},
+	"look-if": SupposedDoc{}, "games-base": BaseDoc{}, "play": WatchedDoc{}, "watch": WatchedDoc{}, "parcel": WrappedDoc{}, "compare": ComparedDoc{}, "mod-list": modlist.File{}, "swap": ChangeDoc{}, "fresh": ChangeDoc{}, "archive-copy": CopiedDoc{},
+	"mods-add": ChangeDoc{}, "mods-drop": ChangeDoc{}, "mods-on": ChangeDoc{}, "mods-off": ChangeDoc{}, "mods-aside": ChangeDoc{}, "mods-back": ChangeDoc{}, "mods-adopt": ChangeDoc{},
+	"mods-order": ChangeDoc{}, "mods-pin": ChangeDoc{}, "mods-verify": VerifiedModsDoc{}, "mods-verify-fix": ChangeDoc{}, "mod-ledger": ledger.Entry{}, "archive-clear-old": ClearingDoc{}, "parcel-needs": parcel.Needs{},
 }
 
 // TestSchemasAreThoseOfTheCode keeps docs/json equal to the types; `go test ./internal/view -update` writes it.

@@ -284,6 +284,19 @@ func reorder(st *facts.State, order []string) {
 	})
 }
 
+// beside puts a mod beside one of the same id that another program owns: the folder that the description names first decides which counts, and some
+// games do not start with both.
+func beside(st *facts.State, i int, m *mod.Mod) {
+	old := *st.Mods.Mods[i]
+	dir := old.Dir()
+	if old.Kind.Twice == "stops" || m.Kind.Twice == "stops" {
+		m.Twice, old.Twice = dir, "the mods of your own"
+	}
+	old.HiddenBy, old.On = "what comes in", false
+	st.Mods.Mods[i] = &old
+	st.Mods.Mods = append(st.Mods.Mods, m)
+}
+
 // turn switches a mod.
 func turn(st *facts.State, m *mod.Mod, on bool) {
 	for i, old := range st.Mods.Mods {
@@ -299,6 +312,10 @@ func turn(st *facts.State, m *mod.Mod, on bool) {
 func add(st *facts.State, m *mod.Mod) {
 	for i, old := range st.Mods.Mods {
 		if strings.EqualFold(old.ID, m.ID) && !old.Kind.Base {
+			if old.Folder.Folder != nil && old.Folder.Managed && old.HiddenBy == "" { // that one stays, since another program owns it
+				beside(st, i, m)
+				return
+			}
 			m.Order = old.Order
 			st.Mods.Mods[i] = m
 			return

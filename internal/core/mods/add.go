@@ -299,6 +299,7 @@ func (a *adding) judgeParts(f *layout.Found, before *ledger.Entry) {
 // programs judges what of a mod the computer could run: what its kind is made of is named, all else is dangerous.
 func (a *adding) programs(f *layout.Found) []check.Finding {
 	var found []check.Finding
+	var scripts []string // mods of such games are made of them
 	placed := map[string]bool{}
 	for _, p := range f.Pieces {
 		placed[a.req.Parts[p.Part].File+"\x00"+p.From] = true
@@ -312,16 +313,23 @@ func (a *adding) programs(f *layout.Found) []check.Finding {
 			case c.Format == programFormat && !allows(f.Kind, c.Path, c.Why):
 				one := check.New(check.Dangerous, c.Path, c.Why)
 				found = append(found, one.Helped(problem.Advise("delete the download")))
+			case c.Format != programFormat:
+				scripts = append(scripts, c.Path)
 			default:
 				one := check.New(check.RunsCode, c.Path, c.Why)
 				one.Effect = "whoever made the mod can make the game do what you can do"
 				one.Remedy = problem.Advise("use it only if you trust who made it")
-				if c.Format != programFormat {
-					one.Severity = check.Note // mods of such games are scripts
-				}
 				found = append(found, one)
 			}
 		}
+	}
+	if len(scripts) > 0 {
+		one := check.New(check.RunsCode, f.Name(), fmt.Sprintf("%s more than data: %s", count(len(scripts), "file of it is", "files of it are"), scripts[0]))
+		if len(scripts) > 1 {
+			one.Evidence += " and others"
+		}
+		one.Severity, one.Effect = check.Note, "whoever made the mod can make the game do what you can do"
+		found = append(found, one)
 	}
 	return found
 }

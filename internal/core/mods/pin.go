@@ -32,7 +32,7 @@ func Pinning(ctx context.Context, h *home.Home, now *assess.Install, names []str
 		case meant == nil:
 			return req, problem.Usage(problem.Do("mods", now.Called), "%s has no mod %q", now.Called, name)
 		case !managed(meant):
-			return req, problem.Usage(nil, "%s lies in %s, which no other program owns: an update reaches it only through you", meant.Name(), meant.Folder.Path)
+			return req, problem.Declined(nil, "%s lies in %s, which no other program owns: an update reaches it only through you", meant.Name(), meant.Folder.Path)
 		}
 		chosen = append(chosen, meant)
 	}
@@ -44,7 +44,7 @@ func Pinning(ctx context.Context, h *home.Home, now *assess.Install, names []str
 		}
 	}
 	if len(chosen) == 0 {
-		return req, problem.Usage(nil, "no mod of %s lies in a folder that another program owns", now.Called)
+		return req, problem.Declined(nil, "no mod of %s lies in a folder that another program owns", now.Called)
 	}
 	for _, m := range chosen {
 		d, err := facts.OpenMod(ctx, h, m.Dir())
