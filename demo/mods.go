@@ -133,3 +133,9 @@ func (w *World) commit(b *builder, r *git.Repository, dir string, files []file, 
 	_, err = tree.Commit("Moon Line as of "+when.Format(time.DateOnly), &git.CommitOptions{Author: who, Committer: who})
 	return err
 }
+
+// brighter is what the player changes in the settings of a mod.
+func (w *World) brighter() error {
+	path := w.path("games", "Tidewrack", "mods", "kelp-lights", "options.ini")
+	return os.WriteFile(path, []byte("[lights]\nbrightness = 7\nrange = 30\ncolour = green\n"), 0o644)
+}

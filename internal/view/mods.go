@@ -17,7 +17,6 @@ const maxOfChange = 8
 
 // Proposal writes what a change of the mod set is, what speaks against it, and every save that would stand otherwise.
 func (p *Printer) Proposal(prop *mods.Proposal) {
-	st := prop.State
 	for _, i := range prop.Items[:min(len(prop.Items), p.most(maxOfChange))] {
 		p.Line("%s %s", p.paint(strong, string(i.Verb)+" "+Text(strings.TrimSpace(i.Name+" "+i.Version))), p.paint(faint, p.itemAbout(i)))
 	}
@@ -42,7 +41,6 @@ func (p *Printer) Proposal(prop *mods.Proposal) {
 	}
 	if len(prop.Items) > 0 {
 		p.Line("")
-		p.Line("%s, %s", st.Install.Game.Title, modSummary(st))
 	}
 }
 

@@ -85,6 +85,9 @@ func (a *Addition) Open(ctx context.Context, what string) error {
 	if err != nil {
 		return problem.New(problem.Advise("clone it anew"), "%s cannot be used: %w; nothing has been changed", what, err)
 	}
+	if info.URL == "" { // it is where others would fetch it from
+		info.URL = "file://" + filepath.ToSlash(absolute(what))
+	}
 	a.sources[len(a.parts)-1] = sourceOf(filepath.Base(what), info)
 	return nil
 }

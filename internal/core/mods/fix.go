@@ -101,7 +101,7 @@ func (w *work) require() error {
 			e.ModTime = w.h.Now()
 			return stage.Write(".", e, func(to io.Writer) error { _, err := to.Write(written); return err })
 		}
-		w.p.Put(w.ctx, plan.Step{What: filepath.Base(full), Was: "as it is now", Note: r.Fix}, plan.LeaveAside(), nil, t)
+		w.p.Put(w.ctx, plan.Step{What: filepath.Base(full), Note: r.Fix}, plan.LeaveAside(), nil, t)
 	}
 	return nil
 }

@@ -341,6 +341,6 @@ func (w *work) putList(full string, data, written []byte) error {
 	t.Fill = func(_ context.Context, stage *plan.Stage) error {
 		return stage.Write(".", will.Entry(), func(to io.Writer) error { _, err := to.Write(written); return err })
 	}
-	w.p.Put(w.ctx, plan.Step{What: "the list of mods " + name, Was: "as it is now"}, plan.LeaveAside(), nil, t)
+	w.p.Put(w.ctx, plan.Step{What: "the game's list of mods"}, plan.LeaveAside(), nil, t)
 	return nil
 }
