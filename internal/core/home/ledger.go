@@ -14,6 +14,7 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"ostrov/internal/core/durable"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/tree"
@@ -135,7 +136,7 @@ func (h *Home) LedgerDir(in *game.Install) string {
 	return filepath.Join(h.Dir, ledgerDir, in.Game.ID, url.QueryEscape(in.Name))
 }
 
-// NoteEntry stores an entry as it is to be after a change, and returns the digest by which SetEntry finds it; zero for nil, none.
+// NoteEntry stores an entry as it is to be after a change, and returns the digest by which SetEntries finds it; zero for nil, none.
 func (h *Home) NoteEntry(ctx context.Context, e *ledger.Entry) (tree.Digest, error) {
 	if e == nil {
 		return tree.Digest{}, nil
@@ -154,15 +155,65 @@ func (h *Home) NoteEntry(ctx context.Context, e *ledger.Entry) (tree.Digest, err
 // NotedEntry is an entry that was noted.
 func (h *Home) NotedEntry(d tree.Digest) (*ledger.Entry, error) { return readEntry(h.Store().path(d)) }
 
-// SetEntry makes a noted entry the present one of its mod, or, where the digest is zero, removes the present one.
-func (h *Home) SetEntry(gameID string, key ledger.Key, noted tree.Digest) error {
-	file := entryFile(gameID, key)
-	if noted.IsZero() {
-		return h.Remove(file)
+// Entered is what the ledger is to say of a mod: the entry that was noted, zero for none.
+type Entered struct {
+	Game  string
+	Key   ledger.Key
+	Noted tree.Digest
+}
+
+// SetEntries makes noted entries the present ones of their mods, and removes those of which none is noted. It may be repeated.
+func (h *Home) SetEntries(all []Entered) error {
+	if h.ReadOnly {
+		return errors.New("the home of Ostrov is open to read only")
 	}
-	data, err := tree.ReadBounded(h.Store().path(noted), ledger.MaxSize)
-	if err != nil {
+	var batch durable.Batch
+	var dirs []string
+	written := map[string]string{} // by its name until all are on the drive
+	for _, e := range all {
+		file := filepath.Join(h.Dir, filepath.FromSlash(entryFile(e.Game, e.Key)))
+		if e.Noted.IsZero() {
+			if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			continue
+		}
+		data, err := tree.ReadBounded(h.Store().path(e.Noted), ledger.MaxSize)
+		if err != nil {
+			return err
+		}
+		dir := filepath.Dir(file)
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		f, err := os.CreateTemp(dir, PartName)
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(data)
+		if err == nil {
+			err = batch.Wrote(f)
+		}
+		if err = errors.Join(err, f.Close()); err != nil {
+			return errors.Join(err, os.Remove(f.Name()))
+		}
+		written[f.Name()] = file
+		if !slices.Contains(dirs, dir) {
+			dirs = append(dirs, dir)
+		}
+	}
+	if err := batch.End(dirs...); err != nil {
 		return err
 	}
-	return h.writeBytes(file, data)
+	for temp, file := range written {
+		if err := durable.Rename(temp, file); err != nil {
+			return err
+		}
+	}
+	for _, dir := range dirs {
+		if err := durable.SyncDir(dir); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -112,27 +112,6 @@ func (kp *keeper) present(ctx context.Context, st *facts.State, snap *archive.Sn
 	return kp.ledger(ctx, st, snap)
 }
 
-// ledger keeps what is known of the mods.
-func (kp *keeper) ledger(ctx context.Context, st *facts.State, snap *archive.Snapshot) error {
-	dir := kp.h.LedgerDir(st.Install)
-	var each []archive.Group
-	err := tree.Walk(ctx, dir, func(e tree.Entry) error {
-		if e.Kind == tree.File {
-			each = append(each, archive.Group{Dir: dir, Entries: []tree.Entry{e}})
-		}
-		return nil
-	})
-	if len(each) == 0 || errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	root, _, err := kp.k.Root(ctx, archive.Root{Folder: string(archive.Ledger), Kind: archive.Ledger}, each, false)
-	snap.Roots = append(snap.Roots, root)
-	return err
-}
-
 // rootOf is the root of a pattern's files; number counts the patterns of its kind, for its label.
 func rootOf(g game.FileGroup, number int) archive.Root {
 	return archive.Root{Folder: fmt.Sprintf("%s-%d", g.Kind, number), Account: g.Account, Pattern: g.Pattern, Kind: archive.Kind(g.Kind)}

@@ -2,7 +2,9 @@ package keep
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"path/filepath"
 	"slices"
@@ -261,4 +263,25 @@ func PutAside(ctx context.Context, h *home.Home, st *facts.State) (*plan.Plan, e
 	}
 	p.Reason = "no settings of mods that are gone are there"
 	return p, p.Err()
+}
+
+// ledger keeps what is known of the mods.
+func (kp *keeper) ledger(ctx context.Context, st *facts.State, snap *archive.Snapshot) error {
+	dir := kp.h.LedgerDir(st.Install)
+	var each []archive.Group
+	err := tree.Walk(ctx, dir, func(e tree.Entry) error {
+		if e.Kind == tree.File {
+			each = append(each, archive.Group{Dir: dir, Entries: []tree.Entry{e}})
+		}
+		return nil
+	})
+	if len(each) == 0 || errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	root, _, err := kp.k.Root(ctx, archive.Root{Folder: string(archive.Ledger), Kind: archive.Ledger}, each, false)
+	snap.Roots = append(snap.Roots, root)
+	return err
 }

@@ -30,6 +30,9 @@ func (r *recogniser) marked(i int) ([]*Found, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(all) == 0 {
+		all = r.anyFolder(i)
+	}
 	var found []*Found
 	packs := map[string]*Found{}
 	for _, m := range all {
@@ -50,6 +53,36 @@ func (r *recogniser) marked(i int) ([]*Found, error) {
 		found = append(found, f)
 	}
 	return found, nil
+}
+
+// anyFolder are the mods that a part is where any folder is a mod: the description tells them by nothing but where they lie. A part that has files
+// at its top is one mod, else each of its folders is.
+func (r *recogniser) anyFolder(i int) []*mod.Mod {
+	k := slices.IndexFunc(r.in.Game.Mods, func(m game.Mod) bool {
+		return m.Unit == game.UnitFolder && !m.Base && len(m.Marker) == 0 && len(m.Files) == 0 && m.Is == nil
+	})
+	if k < 0 {
+		return nil
+	}
+	kind := &r.in.Game.Mods[k]
+	if _, err := r.folder(kind); err != nil {
+		return nil
+	}
+	var tops []string
+	for _, e := range filesOf(r.parts[i].Entries) {
+		top, _, deep := strings.Cut(e.Path, "/")
+		if !deep {
+			return []*mod.Mod{{Kind: kind, Path: ".", ID: r.parts[i].Name, On: true}}
+		}
+		if !slices.Contains(tops, top) {
+			tops = append(tops, top)
+		}
+	}
+	var all []*mod.Mod
+	for _, top := range tops {
+		all = append(all, &mod.Mod{Kind: kind, Path: top, ID: top, On: true})
+	}
+	return all
 }
 
 // inOther reports whether a mod lies in another one: it is a part of that.

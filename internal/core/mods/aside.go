@@ -3,7 +3,7 @@ package mods
 import (
 	"cmp"
 	"context"
-	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,7 +12,6 @@ import (
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/mod"
-	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
 )
@@ -101,6 +100,9 @@ func (w *work) switchFiles(e *ledger.Entry, lies []*mod.Mod, on bool) ([]assess.
 		return nil, nil
 	}
 	if on {
+		if err := w.find([]*ledger.Entry{e}); err != nil {
+			return nil, err
+		}
 		return w.bring(e, On)
 	}
 	if e == nil {
@@ -180,11 +182,6 @@ func (w *work) ownFolders(e *ledger.Entry) {
 
 // bring brings the files of a mod back.
 func (w *work) bring(e *ledger.Entry, verb Verb) ([]assess.Change, error) {
-	left, err := plan.LeftBy(w.ctx, w.h, w.st.Install, e)
-	if err != nil {
-		return nil, err
-	}
-	w.left = append(w.left, left...)
 	after := *e
 	after.State, after.Turn, after.Listed = ledger.InPlace, 0, nil
 	if missing := w.missing(&after); missing != "" {
@@ -216,16 +213,8 @@ func (w *work) missing(e *ledger.Entry) string {
 		if w.h.Store().Has(f.Digest) {
 			continue
 		}
-		root, err := w.root(f.Root)
-		if err != nil {
-			return f.Path
-		}
-		if !slices.ContainsFunc(w.left, func(l plan.Left) bool {
-			lies := l.Within(root, f.Path)
-			if lies == "" {
-				return false
-			}
-			_, err := tree.Stat(path.Dir(lies), path.Base(lies))
+		if !slices.ContainsFunc(w.leftAt(f.Place()), func(lies string) bool {
+			_, err := tree.Stat(filepath.Dir(lies), filepath.Base(lies))
 			return err == nil
 		}) {
 			return f.Path
@@ -330,6 +319,9 @@ func Returning(ctx context.Context, h *home.Home, now *assess.Install) (*Proposa
 	slices.SortFunc(back, func(a, b *ledger.Entry) int {
 		return cmp.Or(cmp.Compare(b.Turn, a.Turn), firstListed(a)-firstListed(b))
 	})
+	if err := w.find(back); err != nil {
+		return nil, err
+	}
 	for _, e := range back {
 		more, err := w.bring(e, Back)
 		if err != nil {

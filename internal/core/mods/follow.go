@@ -40,6 +40,9 @@ func Follow(ctx context.Context, h *home.Home, now *assess.Install, p *plan.Plan
 			return err
 		}
 	}
+	if err := w.find(slices.DeleteFunc(slices.Clone(w.now), func(e *ledger.Entry) bool { return e.State == ledger.InPlace })); err != nil {
+		return err
+	}
 	for _, e := range slices.Clone(w.then) {
 		switch {
 		case e.Kind == listKind || w.plannedAlready(e):

@@ -97,8 +97,8 @@ func (w *work) target(root string, g goal) plan.Target {
 			t.Content[one.at.Path] = tree.Sums{Blake3: one.file.Digest}
 		}
 	}
-	for _, l := range w.left {
-		if l.Root == root && l.Name == g.at.Path && w.fits(l, g) {
+	for _, l := range w.left[ledger.Place{Root: root, Path: g.at.Path}] {
+		if w.fits(l, g) {
 			t.Place, t.Content = l.Place, nil
 			return t
 		}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -35,8 +36,8 @@ type work struct {
 	order []string
 	// sources are contents that come from elsewhere.
 	sources map[tree.Digest]opener
-	// left is what earlier changes took away, of mods that come back.
-	left []plan.Left
+	// left is what earlier changes took away, of mods that come back, by folder and name.
+	left map[ledger.Place][]plan.Left
 	// whole are folders that are a mod's own: they are set aside with all that is in them.
 	whole map[ledger.Place]bool
 	// folders are those that no mod made: they stay. made are those in which mods in place have something, seen those that were looked at.
@@ -198,14 +199,44 @@ func (w *work) open(d tree.Digest, at ledger.Place) opener {
 		if there := w.disk[at]; there != nil && there.Digest == d {
 			return tree.Open(full)
 		}
-		root, _ := w.root(at.Root)
-		for _, l := range w.left {
-			if lies := l.Within(root, at.Path); lies != "" && w.isContent(lies, d) {
+		for _, lies := range w.leftAt(at) {
+			if w.isContent(lies, d) {
 				return os.Open(lies)
 			}
 		}
 		return tree.Open(full)
 	}
+}
+
+// find finds what earlier changes took away of mods that are to come back.
+func (w *work) find(entries []*ledger.Entry) error {
+	left, err := plan.LeftBy(w.ctx, w.h, w.st.Install, entries)
+	if err != nil {
+		return err
+	}
+	if w.left == nil {
+		w.left = map[ledger.Place][]plan.Left{}
+	}
+	for _, l := range left {
+		at := ledger.Place{Root: l.Root, Path: l.Name}
+		w.left[at] = append(w.left[at], l)
+	}
+	return nil
+}
+
+// leftAt is where files lie that earlier changes took away from a place, or in a folder around it.
+func (w *work) leftAt(p ledger.Place) []string {
+	root, err := w.root(p.Root)
+	if err != nil || w.left == nil {
+		return nil
+	}
+	var all []string
+	for name := p.Path; name != "."; name = path.Dir(name) {
+		for _, l := range w.left[ledger.Place{Root: root, Path: name}] {
+			all = append(all, l.Within(root, p.Path))
+		}
+	}
+	return all
 }
 
 // isContent reports whether a file has a digest.

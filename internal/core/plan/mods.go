@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -104,15 +105,14 @@ func (p *Plan) prepare(ctx context.Context) ([]EntryEffect, error) {
 
 // enter makes the ledger what a change means for it.
 func enter(h *home.Home, effects []EntryEffect) error {
+	var set []home.Entered
 	for _, e := range effects {
 		if in := h.Named(e.Key.Install); in != nil {
 			e.Key.Install = in.Address() // it may have been renamed since
 		}
-		if err := h.SetEntry(e.Game, e.Key, e.After); err != nil {
-			return err
-		}
+		set = append(set, home.Entered{Game: e.Game, Key: e.Key, Noted: e.After})
 	}
-	return nil
+	return h.SetEntries(set)
 }
 
 // Left is something that a change took out of a folder, or replaced in it, and left beside it.
@@ -122,36 +122,53 @@ type Left struct {
 	Path       string // where it lies
 }
 
-// LeftBy is what lies beside the folders of an install of what the change took away that made the ledger say this of a mod; none where nothing
-// does any more.
-func LeftBy(ctx context.Context, h *home.Home, in *game.Install, e *ledger.Entry) ([]Left, error) {
-	data, err := e.Encode()
-	if err != nil {
-		return nil, err
-	}
-	sums, _, err := tree.SumReader(ctx, strings.NewReader(string(data)), false, io.Discard)
-	if err != nil {
-		return nil, err
+// LeftBy is what lies beside the folders of an install of what the changes took away that made the ledger say this of mods; what nothing has any
+// more is not among it.
+func LeftBy(ctx context.Context, h *home.Home, in *game.Install, entries []*ledger.Entry) ([]Left, error) {
+	wanted := map[tree.Digest]bool{}
+	for _, e := range entries {
+		data, err := e.Encode()
+		if err != nil {
+			return nil, err
+		}
+		sums, _, err := tree.SumReader(ctx, bytes.NewReader(data), false, io.Discard)
+		if err != nil {
+			return nil, err
+		}
+		wanted[sums.Blake3] = true
 	}
 	all, err := pointers(h)
 	if err != nil {
 		return nil, err
 	}
+	_, listed, err := changeable(ctx, h, in)
+	if err != nil {
+		return nil, err
+	}
+	var left []Left
 	for _, p := range slices.Backward(all) {
-		if !slices.ContainsFunc(p.done().Mods, func(f EntryEffect) bool { return f.After == sums.Blake3 }) {
+		if len(wanted) == 0 {
+			break
+		}
+		made := false
+		for _, f := range p.done().Mods {
+			if wanted[f.After] {
+				made = true
+			}
+		}
+		if !made {
 			continue
 		}
 		_, r, err := recordOf(ctx, h, p)
 		if err != nil || r == nil {
 			continue
 		}
-		_, listed, err := changeable(ctx, h, in)
-		if err != nil {
-			return nil, err
+		for _, f := range p.done().Mods {
+			delete(wanted, f.After)
 		}
-		return leftOf(r, listed), nil
+		left = append(left, leftOf(r, listed)...)
 	}
-	return nil, nil
+	return left, nil
 }
 
 func leftOf(r *change.Record, listed []string) []Left {
