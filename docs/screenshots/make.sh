@@ -55,7 +55,12 @@ rm -r prefix/drive_c/users/keeper/Documents/Tidewrack/lit/70431/slot_01
 shot restore 'ostrov look tidewrack; ostrov restore tidewrack.1 --slot 2 --dry-run'
 ostrov restore tidewrack.1 --yes >/dev/null
 shot undo 'ostrov undo --dry-run'
-shot archive-verify ostrov archive verify
+ostrov mods add downloads/brass-voice.zip --yes >/dev/null
+shot mods-add ostrov mods add downloads/copper-voice.zip downloads/glass-pears-2.0.0.zip downloads/glass-pears-shapes-2.0.0.zip --yes
+ostrov mods adopt tidewrack --yes >/dev/null
+rm games/Tidewrack/mods/fog-horns/art/fog-horns.art; echo '{"things": []}' > games/Tidewrack/mods/gull-post/things.json
+shot mods-drop 'ostrov mods drop tidewrack+deep-tides --dry-run; ostrov mods verify tidewrack'
+ostrov mods verify tidewrack --fix --yes >/dev/null || true
 ostrov fresh "Night Run" tidewrack --yes >/dev/null
 shot swap ostrov swap tidewrack --yes
 rm -r games/Tidewrack/mods/fog-horns
@@ -68,4 +73,3 @@ mv "$work/year/wren" "$work/demo/wren" && sed -i "s#$work/year/#$work/demo/#g" "
 export OSTROV_HOME=$work/demo/wren/ostrov
 shot kept 'ostrov kept high-terrace; ostrov kept brass-orchard@main/A'
 shot compare ostrov compare high-terrace.1 high-terrace.12
-shot freeze 'ostrov restore high-terrace.before-2.2 --only game --to games/BrassOrchard-2.1'

@@ -154,12 +154,34 @@ func (p *Printer) outcomes(s *assess.Supposed) {
 	}
 	p.Line("")
 	if len(rows) == 0 {
-		if n := len(s.Then.Saves); n > 0 {
-			p.Line("  no save would stand otherwise (%s judged)", Count(n, "save", "saves"))
+		more := 0
+		for i, then := range s.Then.Saves {
+			if against(then.Findings) > against(s.Now.Saves[i].Findings) {
+				more++
+			}
+		}
+		text := Count(len(s.Then.Saves), "save", "saves") + " judged"
+		if more > 0 {
+			text += "; " + Count(more, "has", "have") + " more against it than now"
+			text = strings.Replace(text, "have more against it", "have more against them", 1)
+		}
+		if len(s.Then.Saves) > 0 {
+			p.Line("  no save's verdict would be another (%s)", text)
 		}
 		return
 	}
 	p.table([]column{{title: "save", grow: true}, {title: "title", grow: true}, {title: "verdict"}, {title: "", grow: true}}, rows)
+}
+
+// against counts the findings that are no mere notes.
+func against(found []check.Finding) int {
+	n := 0
+	for _, f := range found {
+		if f.Severity != check.Note {
+			n++
+		}
+	}
+	return n
 }
 
 // ProposalDone is what a change of the mod set did, in words.
