@@ -63,6 +63,15 @@ leave    = ["readme*", "licence*"]
 variants = true
 after    = ["{game}/bellows/bellows.dll"]
 [[mod]]
+id     = "gear"
+unit   = "file"
+folder = "tools"
+name   = "*.gear"
+[mod.field]
+id = { from_name = '(.+)\.gear' }
+[mod.is]
+magic = "504b0304@0"
+[[mod]]
 id     = "tool"
 unit   = "folder"
 folder = "tools"
@@ -196,8 +205,18 @@ func layouts() []laidOut {
 		{name: "an empty folder", entries: []packed{vice, {name: "vice/saves/"}}, want: map[string]string{"tools/vice/tool.ini": toolCard}},
 		{name: "letters of others", entries: []packed{vice, {name: "vice/Größe 日本.txt", text: "g"}}, want: map[string]string{"tools/vice/tool.ini": toolCard, "tools/vice/Größe 日本.txt": "g"}},
 	}
+	gear := inner(packed{name: "teeth.txt", text: "32"})
+	plain = append(plain,
+		laidOut{name: "a mod that is an archive", want: map[string]string{"tools/cog.gear": gear}, pack: func(t *testing.T, dir string, _ laidOut) string {
+			at := filepath.Join(dir, "cog.gear")
+			require.NoError(t, os.WriteFile(at, []byte(gear), 0o644))
+			return at
+		}},
+		laidOut{name: "a mod that is an archive, in an archive", entries: []packed{{name: "Cogs/cog.gear", text: gear}, {name: "Cogs/readme.txt", text: "x"}}, want: map[string]string{"tools/cog.gear": gear}})
 	for _, l := range plain {
-		l.pack = zipOf
+		if l.pack == nil {
+			l.pack = zipOf
+		}
 		all = append(all, l)
 	}
 	for _, l := range hostile(vice) {

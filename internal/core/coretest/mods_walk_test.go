@@ -2,7 +2,6 @@ package coretest_test
 
 import (
 	"archive/zip"
-	"context"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -389,6 +388,7 @@ func newModWalk(t *testing.T, seed uint64, listed bool) *modWalk {
 func TestWalksOfMods(t *testing.T) {
 	for i := range longtest.Of(12, 500) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			t.Parallel()
 			w := newModWalk(t, uint64(i), i%2 == 1)
 			acts := []func(){w.add, w.add, w.add, w.drop, w.turn, w.turn, w.aside, w.back, w.reorder, w.undo}
 			for range 14 {
@@ -406,7 +406,7 @@ func (w *modWalk) clean() {
 	for len(w.have) > 0 {
 		i := w.r.IntN(len(w.have))
 		id := w.have[i].id
-		prop, err := mods.Dropping(context.Background(), w.Home, w.see(), mods.DropRequest{Mods: []string{id}})
+		prop, err := mods.Dropping(w.t.Context(), w.Home, w.see(), mods.DropRequest{Mods: []string{id}})
 		w.do("drop "+id, prop, err)
 		w.have = slices.Delete(w.have, i, i+1)
 		w.order = slices.DeleteFunc(w.order, func(o string) bool { return o == id })
@@ -418,6 +418,7 @@ func (w *modWalk) clean() {
 func TestEditsInMods(t *testing.T) {
 	for i := range longtest.Of(6, 100) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			t.Parallel()
 			w := newModWalk(t, uint64(1000+i), i%2 == 1)
 			var wrote []string
 			edit := func() {

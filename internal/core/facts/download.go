@@ -31,6 +31,8 @@ type Download struct {
 	Whole tree.Digest
 	// Parcel is what came with a save, where the download is a parcel.
 	Parcel *parcel.Found
+
+	one *Download // see AsOne
 }
 
 // Found is a save in a download.
@@ -128,7 +130,7 @@ func (d *Download) itself(ctx context.Context, h *home.Home, games []*game.Descr
 	if err != nil || len(found) == 0 {
 		return nil, errors.Join(err, whole.Close())
 	}
-	err = d.Close()
+	err = d.Download.Close()
 	d.Download = whole
 	return found, err
 }
@@ -250,6 +252,34 @@ func (d *Download) Mods(ctx context.Context, g *game.Description) []*mod.Mod {
 	}
 	defer whole.Close()
 	return mod.OnePerPlace(g, mod.InDownload(ctx, g, whole.FS, whole.Entries))
+}
+
+// AsOne is the download as the one file that it is, where it is an archive: a mod may be one. It is nil where it is none, and closed with the
+// download.
+func (d *Download) AsOne(ctx context.Context) (*Download, error) {
+	if d.Kind != "zip" || len(d.Hazards) > 0 {
+		return nil, nil
+	}
+	if d.one == nil {
+		one, err := d.AsFile()
+		if err == nil {
+			err = one.Inspect(ctx, func(int64) {})
+		}
+		if err != nil {
+			return nil, err
+		}
+		d.one = &Download{Download: one, File: d.File}
+	}
+	return d.one, nil
+}
+
+// Close frees what the download holds.
+func (d *Download) Close() error {
+	var err error
+	if d.one != nil {
+		err = d.one.Close()
+	}
+	return errors.Join(err, d.Download.Close())
 }
 
 // Around reports whether an entry is an archive that a save lies in, or lies in an archive that is the save.

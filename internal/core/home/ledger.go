@@ -90,7 +90,7 @@ func readEntry(path string) (*ledger.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	return ledger.Parse(data)
+	return ledger.ParseOwn(data)
 }
 
 // readHead reads an entry up to its files.

@@ -370,12 +370,22 @@ func (r *recogniser) left(found []*Found) []string {
 	var names []string
 	for i, part := range r.parts {
 		for _, e := range part.Entries {
-			if e.Kind != tree.Dir && !r.used[[2]any{i, e.Path}] && !r.isPacked(i, e.Path) {
+			if e.Kind != tree.Dir && !r.used[[2]any{i, e.Path}] && !r.isPacked(i, e.Path) && !r.inUsed(i, e.Path) {
 				names = append(names, e.Path)
 			}
 		}
 	}
 	return names
+}
+
+// inUsed reports whether a file lies in an archive that is a mod itself.
+func (r *recogniser) inUsed(i int, file string) bool {
+	for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+		if r.used[[2]any{i, dir}] {
+			return true
+		}
+	}
+	return false
 }
 
 // unknown says what was found where nothing matches.

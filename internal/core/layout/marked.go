@@ -88,7 +88,7 @@ func (r *recogniser) anyFolder(i int) []*mod.Mod {
 // inOther reports whether a mod lies in another one: it is a part of that.
 func (r *recogniser) inOther(all []*mod.Mod, m *mod.Mod) bool {
 	return slices.ContainsFunc(all, func(o *mod.Mod) bool {
-		return o != m && o.Kind.Unit == game.UnitFolder && (o.Path == "." && m.Path != "." || strings.HasPrefix(m.Path, o.Path+"/"))
+		return o != m && (o.Path == "." && m.Path != "." || strings.HasPrefix(m.Path, o.Path+"/"))
 	})
 }
 
@@ -174,11 +174,12 @@ func (r *recogniser) lay(f *Found, i int, at string) error {
 	}
 	for _, e := range r.parts[i].Entries {
 		rest, ok := below(e.Path, at)
+		ok = ok && f.Kind.Unit == game.UnitFolder // a mod that is an archive is that file, not what is in it
 		to := path.Join(name, rest)
 		if e.Path == at && e.Kind != tree.Dir {
 			to, ok = name, true
 		}
-		if !ok || e.Kind == tree.Dir && !r.empty(i, e.Path) || r.isPacked(i, e.Path) {
+		if !ok || e.Kind == tree.Dir && !r.empty(i, e.Path) || r.isPacked(i, e.Path) && e.Path != at {
 			continue
 		}
 		place, err := r.placeAt(dir, to)

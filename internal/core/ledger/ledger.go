@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -170,8 +171,22 @@ const (
 // ErrDamaged says that an entry is not what Ostrov writes.
 var ErrDamaged = errors.New("is no ledger of a mod")
 
-// Parse reads an entry and checks that no path leads out of its root.
+// Parse reads an entry that comes from elsewhere: no path and no link leads out of its root.
 func Parse(data []byte) (*Entry, error) {
+	e, err := ParseOwn(data)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range slices.Concat(e.Files, e.Covered) {
+		if f.Link != "" && leadsOut(f) {
+			return nil, fmt.Errorf("%w: the link %.200q leads out of its folder", ErrDamaged, f.Path)
+		}
+	}
+	return e, nil
+}
+
+// ParseOwn reads an entry of the player's own home. A mod may be a link to wherever the player keeps it.
+func ParseOwn(data []byte) (*Entry, error) {
 	if len(data) > MaxSize {
 		return nil, fmt.Errorf("%d bytes: %w", len(data), ErrDamaged)
 	}
@@ -189,9 +204,6 @@ func Parse(data []byte) (*Entry, error) {
 		for _, f := range list {
 			if !fs.ValidPath(f.Path) || f.Path == "." || strings.ContainsAny(f.Path, "\\\x00") || f.Root == "" {
 				return nil, fmt.Errorf("%w: the path %.200q leads out of its folder", ErrDamaged, f.Path)
-			}
-			if f.Link != "" && f.Entry().LeadsOut(path.Dir(f.Path)) != "" && leadsOut(f) {
-				return nil, fmt.Errorf("%w: the link %.200q leads out of its folder", ErrDamaged, f.Path)
 			}
 		}
 	}

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
@@ -77,13 +79,11 @@ type adding struct {
 
 // recognise finds out what the downloads are and what there is to say of them before any game is asked.
 func (a *adding) recognise() error {
-	var parts []layout.Part
 	for _, d := range a.req.Parts {
 		a.p.Findings = append(a.p.Findings, assess.Hazards(d)...)
-		parts = append(parts, layout.Part{Name: bare(d.Name), FS: d.FS, Entries: d.Entries})
 	}
 	var err error
-	a.result, err = layout.Recognise(a.ctx, a.st.Install, parts, layout.Request{Pick: a.req.Pick, At: a.folderOf})
+	a.result, a.req.Parts, err = recognise(a.ctx, a.st.Install, a.req.Parts, layout.Request{Pick: a.req.Pick, At: a.folderOf})
 	if err != nil {
 		if len(a.p.Stopped()) > 0 { // that it is dangerous or damaged comes first, whatever else it is
 			a.result = &layout.Result{}
@@ -93,6 +93,61 @@ func (a *adding) recognise() error {
 	}
 	a.p.Left = a.result.Left
 	return nil
+}
+
+// recognise finds the mods in downloads. An archive that is called like a mod, or that holds none, may be one itself: so of returns the downloads as
+// they were taken.
+func recognise(ctx context.Context, in *game.Install, downloads []*facts.Download, req layout.Request) (found *layout.Result, of []*facts.Download, err error) {
+	parts := func() (parts []layout.Part) {
+		for _, d := range of {
+			parts = append(parts, layout.Part{Name: bare(d.Name), FS: d.FS, Entries: d.Entries})
+		}
+		return parts
+	}
+	whole := func(is func(file string) bool) (some bool, err error) {
+		for i, d := range downloads {
+			if !is(d.File) {
+				continue
+			}
+			one, err := d.AsOne(ctx)
+			if err != nil {
+				return some, err
+			}
+			if one != nil {
+				of[i], some = one, true
+			}
+		}
+		return some, nil
+	}
+	of = slices.Clone(downloads)
+	if _, err := whole(func(file string) bool { return isCalled(in.Game, filepath.Base(file)) }); err != nil {
+		return nil, of, err
+	}
+	found, err = layout.Recognise(ctx, in, parts(), req)
+	if unknown := (*layout.UnknownError)(nil); !errors.As(err, &unknown) {
+		return found, of, err
+	}
+	some, wholeErr := whole(func(file string) bool {
+		return slices.ContainsFunc(in.Game.Mods, func(m game.Mod) bool {
+			return m.Unit == game.UnitFile && !m.Base && (m.Name == "" || matches(m.Name, file))
+		})
+	})
+	if wholeErr != nil || !some {
+		return nil, of, errors.Join(wholeErr, err)
+	}
+	found, err = layout.Recognise(ctx, in, parts(), req)
+	return found, of, err
+}
+
+// isCalled reports whether a file is called as mods of the game are that are archives under another name: "*.jar".
+func isCalled(d *game.Description, file string) bool {
+	return path.Ext(file) != ".zip" && slices.ContainsFunc(d.Mods, func(m game.Mod) bool {
+		return m.Unit == game.UnitFile && !m.Base && path.Ext(m.Name) != "" && matches(m.Name, file)
+	})
+}
+
+func matches(glob, file string) bool {
+	return doublestar.MatchUnvalidated(strings.ToLower(glob), strings.ToLower(filepath.Base(file)))
 }
 
 // bare is a name without the endings of archives.
@@ -195,6 +250,7 @@ func (a *adding) before(f *layout.Found) (*ledger.Entry, error) {
 		if !a.req.Replace {
 			return nil, a.isThere(m.Name(), m.Version, f)
 		}
+		a.p.Warnings = append(a.p.Warnings, m.Name()+" had no ledger, so whether you have changed files of it is not known; undo brings it back as it is")
 		return a.work.take(m)
 	}
 	if a.req.Update != "" {

@@ -239,21 +239,13 @@ func (a *Addition) Takers(ctx context.Context) []*game.Install {
 		if facts.Open(ctx, a.h, in) != nil {
 			continue
 		}
-		_, err := layout.Recognise(ctx, in, a.layoutParts(), layout.Request{Pick: a.req.Pick})
+		_, _, err := recognise(ctx, in, a.parts, layout.Request{Pick: a.req.Pick})
 		var choice *layout.ChoiceError
 		if err == nil || errors.As(err, &choice) {
 			takers = append(takers, in)
 		}
 	}
 	return takers
-}
-
-func (a *Addition) layoutParts() []layout.Part {
-	var parts []layout.Part
-	for _, d := range a.parts {
-		parts = append(parts, layout.Part{Name: bare(d.Name), FS: d.FS, Entries: d.Entries})
-	}
-	return parts
 }
 
 // WhyNot says why no install takes what was opened.
@@ -271,7 +263,7 @@ func (a *Addition) WhyNot(ctx context.Context) error {
 			continue
 		}
 		games = append(games, in.Game.Title)
-		_, last = layout.Recognise(ctx, in, a.layoutParts(), layout.Request{Pick: a.req.Pick})
+		_, _, last = recognise(ctx, in, a.parts, layout.Request{Pick: a.req.Pick})
 	}
 	if last == nil {
 		last = &layout.UnknownError{}
@@ -414,7 +406,7 @@ func (a *Addition) takes(ctx context.Context, in *game.Install, d *facts.Downloa
 	if len(d.Hazards) > 0 || len(d.Damaged) > 0 {
 		return false
 	}
-	found, err := layout.Recognise(ctx, in, []layout.Part{{Name: bare(d.Name), FS: d.FS, Entries: d.Entries}}, layout.Request{})
+	found, _, err := recognise(ctx, in, []*facts.Download{d}, layout.Request{})
 	if err != nil {
 		return false
 	}

@@ -76,7 +76,7 @@ func (w *work) nobodys(names []string) ([]*mod.Mod, error) {
 
 // owner is the entry that has a mod, or nil.
 func (w *work) owner(m *mod.Mod) *ledger.Entry {
-	root, rel, err := w.st.Install.PlaceOf(w.ctx, tree.Real(m.Dir()))
+	root, rel, err := w.placeOf(m)
 	for _, e := range w.then {
 		if err == nil && e.State == ledger.InPlace && slices.ContainsFunc(e.Files, func(f ledger.File) bool {
 			return f.Root == root && (f.Path == rel || strings.HasPrefix(f.Path, rel+"/"))
@@ -85,6 +85,11 @@ func (w *work) owner(m *mod.Mod) *ledger.Entry {
 		}
 	}
 	return nil
+}
+
+// placeOf is where a mod lies: where its link does, where it is one.
+func (w *work) placeOf(m *mod.Mod) (root, rel string, err error) {
+	return w.st.Install.PlaceOf(w.ctx, filepath.Join(tree.Real(m.Folder.Path), filepath.FromSlash(m.Path)))
 }
 
 // adopt is the entry of a mod that lies there: of a pack, of all of it.
@@ -133,8 +138,13 @@ func (w *work) filesOf(m *mod.Mod, top string) ([]ledger.File, error) {
 		}
 		return err
 	}
-	if m.Kind.Unit == game.UnitFile {
-		return files, take(base)
+	lies, err := w.lies(ledger.Place{Root: root, Path: base}, nil)
+	if err != nil {
+		return nil, err
+	}
+	if m.Kind.Unit == game.UnitFile || lies != nil && lies.Link != "" {
+		err := take(base)
+		return files, err
 	}
 	var dirs []string
 	full, err := w.path(ledger.Place{Root: root, Path: base})

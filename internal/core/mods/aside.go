@@ -162,7 +162,7 @@ func (w *work) unlist(e *ledger.Entry) error {
 // ownFolders notes the folders that are a mod's own: they are set aside with all that is in them.
 func (w *work) ownFolders(e *ledger.Entry) {
 	for _, m := range w.modsOf(e) {
-		root, rel, err := w.st.Install.PlaceOf(w.ctx, tree.Real(m.Dir()))
+		root, rel, err := w.placeOf(m)
 		if err != nil {
 			continue
 		}

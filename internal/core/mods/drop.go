@@ -13,7 +13,6 @@ import (
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
-	"ostrov/internal/core/tree"
 )
 
 // DropRequest says which mods go.
@@ -124,7 +123,7 @@ func (w *work) lieIn(e *ledger.Entry, m *mod.Mod) bool {
 	if m.Kind.ID == e.Kind {
 		return false
 	}
-	root, rel, err := w.st.Install.PlaceOf(w.ctx, tree.Real(m.Dir()))
+	root, rel, err := w.placeOf(m)
 	return err == nil && slices.ContainsFunc(e.Files, func(f ledger.File) bool {
 		return f.Root == root && (f.Path == rel || strings.HasPrefix(f.Path, rel+"/"))
 	})

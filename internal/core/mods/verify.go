@@ -228,7 +228,7 @@ func (v *Verified) nobodysIn(w *work, shelf *ledger.Shelf, folders map[ledger.Pl
 			return nil
 		}
 		for _, m := range w.st.Mods.Mods {
-			if full == tree.Real(m.Dir()) {
+			if full == filepath.Join(tree.Real(m.Folder.Path), filepath.FromSlash(m.Path)) {
 				if !m.Kind.Base {
 					w.unowned(m.Name())
 				}
