@@ -402,3 +402,117 @@ func TestCheckouts(t *testing.T) {
 	assert.Contains(t, w.ok("mods", "night-tram").out, "cannot be read", "a partial checkout is damaged")
 	w.fails(1, "mods", "add", "--update", "night-tram+mine", "--yes")
 }
+
+// TestRestoredModsHaveOwners brings mods back from a snapshot: the ledger says what it said then, also of files outside the folders of mods.
+func TestRestoredModsHaveOwners(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("mods", "add", "downloads/brass-voice.zip", "downloads/glass-pears-2.0.0.zip", "downloads/glass-pears-shapes-2.0.0.zip", "--yes")
+	w.ok("keep", "brass-orchard", "--with", "mods", "--as", "Both")
+	before := state(t, w.path("games", "BrassOrchard"))
+	w.ok("mods", "drop", "brass-orchard+brass-voice", "brass-orchard+glass-pears", "--yes")
+	w.ok("restore", "both.1", "--only", "mods", "--yes")
+	assert.Equal(t, before, state(t, w.path("games", "BrassOrchard")))
+	w.agree("restored")
+	assert.Contains(t, w.ok("mods", "drop", "brass-orchard+brass-voice", "--yes").out, "what brass-voice had covered")
+	assert.Contains(t, w.read(w.path("games", "BrassOrchard", "winder", "winder.ini")), "quiet = no", "what it had covered comes back")
+}
+
+const quarry = `ostrov  = 1
+id      = "quarry"
+title   = "Quarry"
+version = { in = "about", at = "$.version" }
+install = { marker = ["quarry.bin"] }
+folder  = [{ id = "saves", path = "{game}/saves" }, { id = "rocks", path = "{game}/rocks", each = true }, { id = "rocks", path = "{home}/shop/rocks", each = true, managed = true }]
+file    = { about = { path = "{game}/about.json", form = "json" }, list = { path = "{game}/rocks/list.json", form = "json", optional = true } }
+[[save]]
+id     = "dig"
+unit   = "file"
+folder = "saves"
+name   = "{name}.dig"
+[save.file.dig]
+path = "."
+form = "json"
+[save.field]
+version = { in = "dig", at = "$.version" }
+[save.mods]
+in   = "dig"
+each = "$.rocks[*]"
+id   = "$"
+[[mod]]
+id     = "rock"
+unit   = "file"
+folder = "rocks"
+name   = "*.rock"
+[mod.file.rock]
+path = "."
+form = "json"
+[mod.field]
+id      = { in = "rock", at = "$.id" }
+version = { in = "rock", at = "$.version" }
+[active]
+in        = "list"
+each      = "$.rocks[*]"
+id        = "$.id"
+off       = "$.off"
+order     = true
+entry     = '{"id": "{id}"}'
+entry_off = '{"id": "{id}", "off": true}'
+`
+
+// TestPinning copies what a store manages into the game's own folder, for the playthrough that runs; the list of mods is JSON here.
+func TestPinning(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	write := func(text string, parts ...string) {
+		at := w.path(append([]string{"quarry"}, parts...)...)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	list := "{\n  \"rocks\": [\n    {\"id\": \"flint\"},\n    {\"id\": \"slate\"}\n  ],\n  \"other\": 1\n}\n"
+	write(quarry, "quarry.toml")
+	write("x", "game", "quarry.bin")
+	write(`{"version": "2.0"}`, "game", "about.json")
+	write(list, "game", "rocks", "list.json")
+	write(`{"id": "flint", "version": "1.0"}`, "game", "rocks", "flint.rock")
+	write(`{"id": "slate", "version": "1.1"}`, "shop", "rocks", "slate.rock")
+	write(`{"version": "2.0", "rocks": ["flint", "slate"]}`, "game", "saves", "pit.dig")
+	write(`{"id": "marl", "version": "0.5"}`, "marl.rock")
+	w.ok("games", "add", w.path("quarry", "quarry.toml"), "--at", w.path("quarry", "game"), "--player-home", w.path("quarry"), "--yes")
+	w.ok("keep", "quarry", "--as", "Deep Pit")
+	doc := w.modsJSON("mods", "pin", "quarry+slate", "--yes")
+	assert.Equal(t, "pin", doc.Mods[0].Do)
+	pinned := w.path("quarry", "game", "rocks", "slate.rock")
+	assert.FileExists(t, pinned)
+	write(`{"id": "slate", "version": "2.0"}`, "shop", "rocks", "slate.rock")
+	assert.Contains(t, w.ok("look", "quarry").out, "1 of 1 save fit", "the update does not reach it")
+	w.ok("fresh", "Shallow Pit", "quarry", "--yes")
+	assert.NoFileExists(t, pinned, "what was pinned for one playthrough is not there for another")
+	w.ok("swap", "deep-pit", "--yes")
+	assert.FileExists(t, pinned)
+
+	path := w.path("quarry", "game", "rocks", "list.json")
+	was := w.read(path)
+	w.ok("mods", "add", w.path("quarry", "marl.rock"), "--for", "quarry", "--yes")
+	assert.Contains(t, w.read(path), "    {\"id\": \"slate\"},\n    {\"id\": \"marl\"}\n  ],")
+	w.ok("mods", "off", "quarry+flint", "--yes")
+	assert.Contains(t, w.read(path), `{"id": "flint", "off": true},`)
+	w.ok("mods", "on", "quarry+flint", "--yes")
+	w.ok("mods", "drop", "quarry+marl", "--yes")
+	assert.Equal(t, was, w.read(path))
+	w.fails(2, "mods", "drop", "quarry+slate", "quarry+nothing", "--yes")
+}
+
+// TestStatedNeedsGoAlong puts what was stated of a mod into parcels.
+func TestStatedNeedsGoAlong(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("mods", "add", "downloads/whale-songs-1.0.0.zip", "--yes")
+	w.ok("mods", "needs", "tidewrack+deep-tides", "whale-songs >= 1")
+	w.ok("parcel", "tidewrack/1", "-o", "out.zip", "--yes")
+	out, err := exec.Command("unzip", "-p", w.path("out.zip"), "*needs.json").Output()
+	if err != nil {
+		t.Skip("needs the Debian package unzip")
+	}
+	assert.Contains(t, string(out), `whale-songs \u003e= 1`)
+}

@@ -61,7 +61,9 @@ func (a *app) restore() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			if err := mods.Restored(ctx, h, assess.Of(st), p, snap); err != nil {
+			finder := mods.NewFinder(h)
+			defer finder.Close()
+			if err := mods.Restored(ctx, finder, assess.Of(st), p, snap); err != nil {
 				return err
 			}
 			if n := len(p.Stayed); n > 0 {

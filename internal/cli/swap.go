@@ -7,11 +7,9 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/assess"
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/mods"
-	"ostrov/internal/core/plan"
 	"ostrov/internal/core/record"
 )
 
@@ -52,7 +50,9 @@ func (a *app) swap() *ucli.Command {
 			if from := st.Current(); from != nil {
 				following.From = from.Name
 			}
-			if err := a.follow(ctx, h, st, p, following); err != nil {
+			finder := mods.NewFinder(h)
+			defer finder.Close()
+			if err := mods.Follow(ctx, finder, assess.Of(st), p, following); err != nil {
 				return err
 			}
 			return a.carryOut(ctx, h, carry{command: "swap", plan: p, done: "swapped to " + to.Name, question: "Swap to " + to.Name + "?", older: cmd.Bool("older"), list: list})
@@ -94,7 +94,9 @@ func (a *app) fresh() *ucli.Command {
 				return err
 			}
 			following := mods.Following{From: st.Current().Name, To: p.Playing(), Clean: clean}
-			if err := a.follow(ctx, h, st, p, following); err != nil {
+			finder := mods.NewFinder(h)
+			defer finder.Close()
+			if err := mods.Follow(ctx, finder, assess.Of(st), p, following); err != nil {
 				return err
 			}
 			c := carry{command: "fresh", plan: p, done: fmt.Sprintf("started %q afresh", title), question: "Start afresh?", list: list}
@@ -108,8 +110,3 @@ func (a *app) fresh() *ucli.Command {
 
 // noMods is the value of --mods with which a fresh start is one without mods.
 const noMods = "none"
-
-// follow adds to a plan that brings another playthrough what that means for the mods.
-func (a *app) follow(ctx context.Context, h *home.Home, st *facts.State, p *plan.Plan, f mods.Following) error {
-	return mods.Follow(ctx, h, assess.Of(st), p, f)
-}

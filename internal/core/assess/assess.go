@@ -99,7 +99,7 @@ func Findings(st *facts.State, s *facts.Save) []check.Finding {
 	case s.Facts.Problem != nil:
 		return []check.Finding{Unreadable(s.Facts.Problem)}
 	}
-	have := check.Have{Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(writtenHere(s)), Ordered: st.Mods.Ordered,
+	have := check.Have{Called: st.Called, Version: st.Version, Build: st.Build, Mods: st.Mods.ForCheck(writtenHere(s)), Ordered: st.Mods.Ordered,
 		HasMods: len(st.Install.Game.Mods) > 0 && !s.Kind.NoMods, PerSave: st.Install.Game.PerSaveMods(),
 		Strange: slices.Concat(st.Strays.Extra, st.Strays.Changed, st.Strays.Missing)}
 	required := st.Required(s)

@@ -67,7 +67,11 @@ func Compatibility(st *facts.State) []check.Finding {
 	var found []check.Finding
 	order := st.Install.Game.Order()
 	for _, u := range st.Mods.Unmet() {
-		found = append(found, check.New(check.RequirementMissing, u.Mod.Name(), fmt.Sprintf("needs %s: %s", u.Need.Words(), u.Why)))
+		f := check.New(check.RequirementMissing, u.Mod.Name(), fmt.Sprintf("needs %s: %s", u.Need.Words(), u.Why))
+		if u.Need.Stated {
+			f.Evidence = fmt.Sprintf("needs %s, as you said: %s", u.Need.Words(), u.Why)
+		}
+		found = append(found, f)
 	}
 	for _, c := range st.Mods.Clashes() {
 		f := check.New(check.ModsCollide, c.Mod.Name(), "cannot be on with "+c.With.Name())

@@ -32,7 +32,7 @@ func (j *judge) mods() {
 	if j.needs.Clean {
 		if on > 0 {
 			f := New(NeedsCleanGame, "", fmt.Sprintf("needs a clean game, %s", count(on, "mod is on", "mods are on")))
-			f.Remedy = problem.Advise("put the mods aside first")
+			f.Remedy = j.command(problem.Do("mods aside", j.have.Called), problem.Advise("put the mods aside first"))
 			j.add(f, Mod{}, by)
 		}
 		for _, name := range j.have.Strange {
@@ -88,6 +88,19 @@ func known(need Mod, by Evidence) string {
 	return how
 }
 
+// command is a remedy as a command, or, where the install has no name, as advice.
+func (j *judge) command(do, advice problem.Hints) problem.Hints {
+	if j.have.Called == "" {
+		return advice
+	}
+	return do
+}
+
+// install is how a mod comes in that is not there, or not in that version.
+func (j *judge) install(need Mod) problem.Hints {
+	return j.command(problem.Do("mods add", "DOWNLOAD").Note("of "+need.Name()), problem.Advise("install %s", need.Name()))
+}
+
 func (j *judge) mod(need Mod, by Evidence) {
 	if need.By != "" {
 		by = need.By
@@ -99,7 +112,7 @@ func (j *judge) mod(need Mod, by Evidence) {
 		if other, same := find(j.have.Mods, need.ID); same { // named by a digest, and this one has another
 			f.Evidence = fmt.Sprintf("%s by what is in it (%s), and the one you have has other content (%s)", how, need.OwnDigest, other.OwnDigest)
 		}
-		f.Remedy = problem.Advise("install %s", need.Name())
+		f.Remedy = j.install(need)
 		j.add(f, need, by)
 		return
 	}
@@ -122,7 +135,7 @@ func (j *judge) mod(need Mod, by Evidence) {
 		j.add(f, need, by)
 	case has.Off:
 		f := New(ModOff, need.Name(), "installed but switched off; "+how)
-		f.Remedy = problem.Advise("switch %s on", need.Name())
+		f.Remedy = j.command(problem.Do("mods on", j.have.Called+"+"+has.ID), problem.Advise("switch %s on", need.Name()))
 		j.add(f, need, by)
 	case need.In != "" && has.In != need.In:
 		f := New(ModElsewhere, need.Name(), fmt.Sprintf("the save loads it from %s, it lies in %s", need.In, has.In))
@@ -132,7 +145,7 @@ func (j *judge) mod(need Mod, by Evidence) {
 		title := need
 		title.Version = ""
 		f := New(ModDiffers, title.Name(), fmt.Sprintf("saved with %s, you have %s", need.Version, has.Version))
-		f.Remedy = problem.Advise("install %s", need.Name())
+		f.Remedy = j.install(need)
 		j.how = map[version.Relation]string{version.Newer: "older", version.Older: "newer"}[rel] // of the installed one
 		j.add(f, need, by)
 		j.how = ""

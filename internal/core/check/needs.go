@@ -117,6 +117,8 @@ func since(text string, changed bool, what string) string {
 
 // Have is what one install has.
 type Have struct {
+	// Called is how commands name the install, for remedies; it may be "".
+	Called  string
 	Version string
 	Build   string
 	Mods    []Mod // in load order where Ordered

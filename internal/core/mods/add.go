@@ -210,6 +210,10 @@ func (a *adding) receive(f *layout.Found) ([]assess.Change, error) {
 	after := a.entry(f, before)
 	code := a.programs(f)
 	item := Item{Verb: Add, Name: f.Name(), ID: f.ID, Version: f.Version, Files: len(after.Files), Bytes: after.Bytes(), From: after.From}
+	if a.req.Pinned != "" {
+		item.Verb = Pin
+		a.p.Title = "mods pin " + f.Name()
+	}
 	if before != nil {
 		item.Verb, item.Was = Update, before.Version
 		a.p.Title = strings.TrimSpace("mods update " + f.Name() + " " + f.Version)

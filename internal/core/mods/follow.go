@@ -21,16 +21,15 @@ type Following struct {
 
 // Follow adds to a plan that brings another playthrough what that means for the mods: what was pinned for one is set aside while another is
 // played, what the player changed in mods for one is not there for another, and a playthrough without mods has them all set aside. Mods that
-// the plan itself brings from a snapshot are left to it.
-func Follow(ctx context.Context, h *home.Home, now *assess.Install, p *plan.Plan, f Following) error {
+// the plan itself brings from a snapshot are left to it. finder stays open until the plan is carried out.
+func Follow(ctx context.Context, finder *Finder, now *assess.Install, p *plan.Plan, f Following) error {
+	h := finder.h
 	entries, err := h.Ledger(ctx, now.Install)
 	if err != nil {
 		return err
 	}
 	prop := &Proposal{Plan: p}
 	w := newWork(ctx, h, now.State, prop, entries)
-	finder := NewFinder(h)
-	defer finder.Close()
 	clean, err := h.CleanLines()
 	if err != nil {
 		return err
@@ -67,7 +66,7 @@ func Follow(ctx context.Context, h *home.Home, now *assess.Install, p *plan.Plan
 	}
 	if a, err := h.Archive(); err == nil {
 		if snap, err := a.Newest(f.To, archive.Any); err == nil && snap != nil {
-			if err := Restored(ctx, h, now, p, snap); err != nil {
+			if err := Restored(ctx, finder, now, p, snap); err != nil {
 				return err
 			}
 		}
@@ -160,8 +159,11 @@ func (w *work) swapped() error {
 	return nil
 }
 
-// Restored adds to a plan that brings mods back from a snapshot what that means for the ledger: what the snapshot's own ledger says of them.
-func Restored(ctx context.Context, h *home.Home, now *assess.Install, p *plan.Plan, snap *archive.Snapshot) error {
+// Restored adds to a plan that brings mods back from a snapshot what that means for the ledger: what the snapshot's own ledger says of them. Files of
+// theirs that the snapshot does not have, since they lie outside the folders of mods, come from the store or from the archive's downloads; a mod
+// of which one is nowhere is left without a ledger, and named. finder stays open until the plan is carried out.
+func Restored(ctx context.Context, finder *Finder, now *assess.Install, p *plan.Plan, snap *archive.Snapshot) error {
+	h := finder.h
 	kept, err := keptLedger(ctx, h, snap)
 	if err != nil || len(kept) == 0 {
 		return err
@@ -176,6 +178,14 @@ func Restored(ctx context.Context, h *home.Home, now *assess.Install, p *plan.Pl
 		if e.State != ledger.InPlace || e.Kind == listKind || !w.plannedAlready(e) {
 			continue
 		}
+		goals, missing, err := w.rest(finder, e)
+		if err != nil {
+			return err
+		}
+		if missing != "" {
+			p.Warnings = append(p.Warnings, e.Name()+": "+missing+" is neither in the snapshot nor to be had from elsewhere; add the mod anew")
+			continue
+		}
 		var before *ledger.Entry
 		if i := slices.IndexFunc(entries, func(o *ledger.Entry) bool { return o.Key() == e.Key() }); i >= 0 {
 			before = entries[i]
@@ -183,7 +193,61 @@ func Restored(ctx context.Context, h *home.Home, now *assess.Install, p *plan.Pl
 		} else {
 			e.Covered = nil
 		}
+		if err := w.coverAll(e, goals); err != nil {
+			return err
+		}
+		if len(goals) > 0 {
+			if err := w.step(plan.Step{What: e.Name(), Note: count(len(goals), "file outside the folder of mods", "files outside the folder of mods")}, false, goals); err != nil {
+				return err
+			}
+		}
 		p.Enter(before, e)
+	}
+	return p.Err()
+}
+
+// rest are the files of a mod that a plan does not bring and that do not lie there; missing is one that is nowhere.
+func (w *work) rest(finder *Finder, e *ledger.Entry) (goals []goal, missing string, err error) {
+	for _, f := range e.Files {
+		root, err := w.root(f.Root)
+		if err != nil {
+			return nil, f.Path, nil
+		}
+		if f.Digest.IsZero() || w.p.Touches(root, f.Path) {
+			continue
+		}
+		lies, err := w.lies(f.Place(), &f)
+		if err != nil {
+			return nil, "", err
+		}
+		if lies != nil && lies.Same(f) {
+			continue
+		}
+		open, err := finder.find(w.ctx, e, f)
+		if err != nil || open == nil {
+			return nil, f.Path, err
+		}
+		w.sources[f.Digest] = open
+		goals = append(goals, goal{f.Place(), []want{{at: f.Place(), file: &f, of: e}}})
+	}
+	return goals, "", nil
+}
+
+// coverAll notes what files that come lie on top of, where no mod of the ledger has it.
+func (w *work) coverAll(e *ledger.Entry, goals []goal) error {
+	shelf := ledger.NewShelf(w.now, rank(w.presentOrder()))
+	for _, g := range goals {
+		if top, _ := shelf.Top(g.at); top != nil {
+			continue
+		}
+		lies, err := w.lies(g.at, nil)
+		if err != nil {
+			return err
+		}
+		if lies != nil {
+			e.Covered = append(slices.Clone(e.Covered), *lies)
+			w.hold(lies)
+		}
 	}
 	return nil
 }
