@@ -166,6 +166,36 @@ func TestSettingsAreMerged(t *testing.T) {
 	assert.Contains(t, w.read(options+".new"), "brightness = 9")
 }
 
+// TestEditedFilesOfAnUpdateStay updates a mod to a version that lacks a file which was changed: it stays and is named.
+func TestEditedFilesOfAnUpdateStay(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	pack := func(name string, files ...string) string {
+		dir := w.path("made", name, "whistles")
+		for _, f := range append(files, "mod.json") {
+			text := "text of " + f + "\n"
+			if f == "mod.json" {
+				text = `{"id": "whistles", "version": "` + name + `", "title": "Whistles"}`
+			}
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, f)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, f), []byte(text), 0o644))
+		}
+		return dir
+	}
+	w.ok("mods", "add", pack("1.0", "tunes.txt", "gone.bin", "a/b.txt"), "--for", "tidewrack", "--yes")
+	dir := w.path("games", "Tidewrack", "mods", "whistles")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tunes.txt"), []byte("mine\n"), 0o644))
+	doc := w.modsJSON("mods", "add", pack("2.0", "a"), "--for", "tidewrack", "--update", "--yes")
+	require.Len(t, doc.Yours, 1)
+	assert.Contains(t, doc.Yours[0].Path, "tunes.txt")
+	assert.Equal(t, "mine\n", w.read(filepath.Join(dir, "tunes.txt")))
+	assert.NoFileExists(t, filepath.Join(dir, "gone.bin"))
+	assert.FileExists(t, filepath.Join(dir, "a"), "a file where a folder was")
+	w.ok("undo", "--yes")
+	assert.FileExists(t, filepath.Join(dir, "a", "b.txt"))
+	assert.Equal(t, "mine\n", w.read(filepath.Join(dir, "tunes.txt")))
+}
+
 // TestEditedFilesStay drops a mod of which a file was changed: it stays and is named, and no other does.
 func TestEditedFilesStay(t *testing.T) {
 	t.Parallel()
@@ -397,6 +427,16 @@ func TestCheckouts(t *testing.T) {
 	assert.Empty(t, w.git(mine, "status", "--porcelain"), "and finds nothing changed")
 	w.ok("undo", "--yes")
 	assert.Equal(t, w.git(other, "rev-parse", "HEAD~1"), w.git(mine, "rev-parse", "HEAD"))
+
+	// a checkout as a folder: git's own files, scripts among them, are no part of the mod
+	w.ok("mods", "drop", "night-tram+moon-line", "--yes")
+	cloned := w.path("cloned")
+	w.git(w.dir, "clone", "-q", repo, cloned)
+	require.NoError(t, os.MkdirAll(filepath.Join(cloned, ".git", "hooks"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(cloned, ".git", "hooks", "pre-commit"), []byte("#!/bin/sh\nexit 1\n"), 0o755))
+	doc = w.modsJSON("mods", "add", cloned, "--yes")
+	assert.Equal(t, w.git(repo, "rev-parse", "HEAD"), doc.Mods[0].From[0].Commit)
+	assert.NoDirExists(t, filepath.Join(depot, ".git"))
 
 	require.NoError(t, os.RemoveAll(filepath.Join(mine, ".git", "objects")))
 	assert.Contains(t, w.ok("mods", "night-tram").out, "cannot be read", "a partial checkout is damaged")

@@ -96,13 +96,11 @@ func (w *work) placeOf(m *mod.Mod) (root, rel string, err error) {
 func (w *work) adopt(m *mod.Mod) (*ledger.Entry, error) {
 	e := &ledger.Entry{Game: w.st.Install.Game.ID, Install: w.st.Install.Address(), Kind: m.Kind.ID, ID: m.ID, Version: m.Version, Title: m.Title,
 		Order: w.nextOrder(), Came: w.h.Now().UTC(), Adopted: true}
-	top, of := m.Path, []*mod.Mod{m}
+	top := m.Path
 	if m.Pack != "" {
 		top = strings.SplitN(m.Path, "/", 2)[0]
-		of = nil
 		for _, o := range w.st.Mods.Mods {
 			if o.Kind == m.Kind && o.Folder.Path == m.Folder.Path && strings.HasPrefix(o.Path, top+"/") {
-				of = append(of, o)
 				e.Mods = append(e.Mods, o.ID)
 			}
 		}

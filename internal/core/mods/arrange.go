@@ -6,6 +6,7 @@ import (
 
 	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
 )
 
 // want is what one path is to become.
@@ -21,7 +22,7 @@ type want struct {
 func (w *work) arrange() error {
 	before, after := ledger.NewShelf(w.now, rank(w.presentOrder())), ledger.NewShelf(w.then, rank(w.order))
 	bottoms := ledger.Bottoms(w.now)
-	w.made = before.Folders()
+	w.made, w.before, w.after = before.Folders(), before, after
 	var wants []want
 	for _, p := range places(before, after) {
 		wanted, err := w.decide(p, before, after, bottoms)
@@ -105,6 +106,7 @@ func (w *work) cover(p ledger.Place, is *ledger.Entry, will ledger.File, lies *l
 	case lies == nil:
 	case lies.Dir && will.Dir:
 		return nil, nil // a folder that is there already is nobody's
+	case lies.Dir && w.empties(p):
 	case lies.Dir != will.Dir:
 		full, err := w.path(p)
 		if err != nil {
@@ -123,6 +125,27 @@ func (w *work) cover(p ledger.Place, is *ledger.Entry, will ledger.File, lies *l
 		}
 	}
 	return &want{at: p, file: &will, of: is}, nil
+}
+
+// empties reports whether all that lies in a folder is of mods that take it away.
+func (w *work) empties(p ledger.Place) bool {
+	full, err := w.path(p)
+	if err != nil {
+		return false
+	}
+	all := true
+	err = tree.Walk(w.ctx, full, func(e tree.Entry) error {
+		at := ledger.Place{Root: p.Root, Path: p.Path + "/" + e.Path}
+		was, said := w.before.Top(at)
+		is, _ := w.after.Top(at)
+		if e.Kind == tree.Dir {
+			return nil
+		}
+		lies, err := w.lies(at, &said)
+		all = all && err == nil && was != nil && is == nil && !isYours(lies, said)
+		return err
+	})
+	return err == nil && all
 }
 
 // coverFolders notes the folders around a path that are there and that no mod made, so that they stay when the mods go.
@@ -149,15 +172,16 @@ func (w *work) uncover(p ledger.Place, was *ledger.Entry, said ledger.File, lies
 	bottom, covered := bottoms[p]
 	delete(bottoms, p)
 	edited := lies != nil && isYours(lies, said)
+	stays := w.dropping || w.updated(was) // else it goes with its mod, and comes back with it
 	full, err := w.path(p)
 	if err != nil {
 		return nil, err
 	}
 	switch {
-	case edited && w.dropping && !covered:
+	case edited && stays && !covered:
 		w.keep(full, "you have changed it: it stays")
 		return nil, nil
-	case edited && w.dropping:
+	case edited && stays:
 		w.hold(lies)
 		w.keep(full, "you have changed it: what it covered comes back, and undo brings your version back")
 	case edited:
@@ -172,6 +196,11 @@ func (w *work) uncover(p ledger.Place, was *ledger.Entry, said ledger.File, lies
 		return &want{at: p, file: &bottom, of: was, back: true}, nil
 	}
 	return &want{at: p, of: was}, nil
+}
+
+// updated reports whether a mod is in place then, too, without one of its files.
+func (w *work) updated(was *ledger.Entry) bool {
+	return slices.ContainsFunc(w.then, func(e *ledger.Entry) bool { return e.Key() == was.Key() && e.State == ledger.InPlace })
 }
 
 // keep names a file of the player's.

@@ -108,7 +108,7 @@ func idsOf(e *ledger.Entry) []string {
 func (w *work) modsOf(e *ledger.Entry) []*mod.Mod {
 	var all []*mod.Mod
 	for _, m := range w.st.Mods.Mods {
-		if m.HiddenBy != "" && e.Adopted == false || m.Kind.Base {
+		if m.HiddenBy != "" && !e.Adopted || m.Kind.Base {
 			continue
 		}
 		if m.Kind.ID == e.Kind && e.Is(m.ID) || w.lieIn(e, m) {

@@ -33,6 +33,8 @@ func (w *work) steps(wants []want) error {
 		}
 		groups[k] = append(groups[k], one)
 	}
+	// What comes is joined first: a file where a folder was takes the folder's files along, and a folder where a file was the file.
+	slices.SortStableFunc(order, func(a, b key) int { return cmp.Compare(number(a.gone), number(b.gone)) })
 	all := w.changes(wants)
 	for _, k := range order {
 		of := groups[k][0].of
@@ -49,6 +51,13 @@ func (w *work) steps(wants []want) error {
 		}
 	}
 	return nil
+}
+
+func number(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // goal is one target: a place, and all that is to be in it; none is that it goes.

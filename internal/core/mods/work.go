@@ -44,6 +44,7 @@ type work struct {
 	folders, made, seen map[ledger.Place]bool
 	roots               map[string]string
 	disk                map[ledger.Place]*ledger.File // what lies there now; nil is nothing
+	before, after       *ledger.Shelf
 	// dropping tells that edited files of a mod that goes stay.
 	dropping bool
 	adopted  []*ledger.Entry  // as a part of what is done with them

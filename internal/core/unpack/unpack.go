@@ -15,6 +15,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -330,6 +331,12 @@ func (d *Download) openFolder(ctx context.Context) error {
 	d.closers = append(d.closers, root.Close)
 	return tree.Walk(ctx, dir, func(e tree.Entry) error {
 		inside := e.Path
+		if path.Base(inside) == ".git" { // of a checkout: git's own, and nothing that a game reads
+			if e.Kind == tree.Dir {
+				return fs.SkipDir
+			}
+			return nil
+		}
 		if e.Kind == tree.Unread {
 			d.damage(d.Name+"/"+inside, "it cannot be read: "+e.Err.Error())
 			return nil
