@@ -294,7 +294,7 @@ func TestModListsTravel(t *testing.T) {
 	list := w.path("list.json")
 	w.ok("mods", "add", "downloads/whale-songs-1.0.0.zip", "downloads/kelp-lights-1.1.0.zip", "--yes")
 	w.ok("mods", "needs", "tidewrack+whale-songs", "lantern >= 5.4")
-	assert.Contains(t, w.ok("mods", "tidewrack").out, "needs lantern >= 5.4: not installed")
+	assert.Contains(t, w.ok("mods", "tidewrack").out, "needs lantern >= 5.4, as you said: not installed")
 	w.ok("mods", "tidewrack", "--write", list)
 	var file struct {
 		Mods []struct {
