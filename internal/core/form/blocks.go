@@ -51,6 +51,9 @@ type blocksReader struct {
 	stack []map[string]any
 	names []string
 	items int
+	// told, when not nil, is told where each value stands; inBraces are those that end at a closing brace.
+	told     func(path []any, at stretch)
+	inBraces map[stretch]bool
 }
 
 func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
@@ -211,13 +214,19 @@ func (r *blocksReader) named() error {
 		r.at++
 		return r.open(word)
 	case r.at < len(r.text) && r.text[r.at] == '"':
-		return r.pair(word, r.quoted())
+		from := r.at
+		value := r.quoted()
+		r.tell(word, from, r.at, false)
+		return r.pair(word, value)
 	}
-	end := "\n"
-	if r.braces() {
+	end, braces := "\n", r.braces()
+	if braces {
 		end = " \t\r\n}"
 	}
-	return r.pair(word, strings.TrimSpace(r.until(end)))
+	from := r.at
+	value := strings.TrimSpace(r.until(end))
+	r.tell(word, from, from+len(value), braces)
+	return r.pair(word, value)
 }
 
 // braces reports whether a value here ends at a closing brace on its line.

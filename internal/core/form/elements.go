@@ -295,7 +295,7 @@ func jsonInto(d *jsontext.Decoder, steps []any) error {
 func xmlElements(data []byte, each string) ([]element, listing, error) {
 	steps := strings.Split(strings.TrimPrefix(each, "/"), "/")
 	for _, step := range steps {
-		if !xmlStep.MatchString(step) || step[0] == '@' {
+		if m := xmlPlace.FindStringSubmatch(step); m == nil || m[2] != "" {
 			return nil, listing{}, fmt.Errorf("%q: %w: not of the streaming subset", each, ErrNotWritable)
 		}
 	}

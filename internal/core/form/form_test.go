@@ -550,12 +550,14 @@ func FuzzSQLite(f *testing.F) {
 }
 
 func FuzzSplice(f *testing.F) {
-	forms := []string{"json", "xml", "ini", "text", "bytes"}
+	forms := []string{"json", "xml", "ini", "text", "bytes", "blocks"}
 	f.Add(byte(0), []byte(content), "$.mods[0].id", "x")
 	f.Add(byte(1), []byte("<a b='c'><d>e</d></a>"), "/a/@b", "x")
 	f.Add(byte(2), []byte("[a]\nb=c"), "a.b", "x")
 	f.Add(byte(3), []byte("x 1"), `x (\d)`, "2")
 	f.Add(byte(4), []byte("abcd"), "0:u16le", "5")
+	f.Add(byte(1), []byte("<a><b/><b c=''/></a>"), "/a/b[2]/@c", "x")
+	f.Add(byte(5), []byte("[a]\nb = \"c\"\n[/a]\nd { e 1 f \"2\" }\n"), "$.d[0].f", "x y")
 	f.Fuzz(func(t *testing.T, which byte, data []byte, query, value string) {
 		spec := Spec{Form: forms[int(which)%len(forms)]}
 		got, err := Splice(spec, data, query, value)

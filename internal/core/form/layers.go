@@ -42,6 +42,9 @@ type Layers struct {
 	Tag   *Tag
 }
 
+// AnyCompression are the layers of a file of which nothing is known: whatever known compression its first bytes show.
+var AnyCompression = Layers{Chain: []Layer{{Name: "auto"}}}
+
 // Tag chooses layers by some bytes at the start of the file, read as ASCII.
 type Tag struct {
 	From, To int // byte offsets

@@ -2,12 +2,14 @@ package form
 
 import (
 	"bytes"
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -17,8 +19,8 @@ import (
 var ErrNotWritable = errors.New("cannot be written")
 
 // Splice returns data with the one value that query names replaced by value; every other byte stays as it is. JSON and XML take the
-// streaming subset of their query languages: $.a.b[0], and /a/b or /a/b/@c where each step is the only one of its name. A database is not
-// written here.
+// streaming subset of their query languages: $.a.b[0], $['a b'], and /a/b[2]/@c where a step without a number is the only one of its name; blocks
+// are asked like JSON; a database takes SELECT column FROM table WHERE column = value.
 //
 // What it returns has been read back: query finds value in it, and everything else as it was. Where that cannot be, because a name stands
 // there twice or other things stand inside the value, the error wraps ErrNotWritable.
@@ -27,6 +29,30 @@ func Splice(spec Spec, data []byte, query, value string) ([]byte, error) {
 		return splice(spec, data, query, value)
 	}
 	return Recode(data, spec, func(text []byte, spec Spec) ([]byte, error) { return splice(spec, text, query, value) })
+}
+
+// CheckWritable says of a query, before there is a file, whether Splice could write by it; the error wraps ErrNotWritable.
+func CheckWritable(spec Spec, query string) error {
+	switch spec.Form {
+	case "json":
+		_, err := streamingPath(query)
+		return err
+	case "blocks":
+		if spec.Blocks.Indent {
+			return errIndented
+		}
+		_, err := streamingPath(query)
+		return err
+	case "xml":
+		_, _, err := xmlPath(query)
+		return err
+	case "sqlite":
+		_, err := oneValue(query)
+		return err
+	case "ini", "text", "lines", "bytes", "chunks":
+		return nil
+	}
+	return fmt.Errorf("a value in the form %s %w", spec.Form, ErrNotWritable)
 }
 
 func splice(spec Spec, data []byte, query, value string) ([]byte, error) {
@@ -42,6 +68,10 @@ func splice(spec Spec, data []byte, query, value string) ([]byte, error) {
 		from, to, err = spliceINI(data, query, value)
 	case "text", "lines":
 		from, to, err = spliceText(data, query)
+	case "blocks":
+		from, to, text, err = spliceBlocks(data, spec.Blocks, query, value)
+	case "sqlite":
+		return spliceSQLite(context.Background(), data, query, value)
 	case "bytes":
 		from, to, text, err = spliceBytes(data, query, value)
 	case "chunks":
@@ -100,25 +130,53 @@ func spliceJSON(data []byte, query, value string) (from, to int64, text string, 
 	return 0, 0, "", fmt.Errorf("%s is neither text, number nor true or false: %w", query, ErrNotWritable)
 }
 
-var xmlStep = regexp.MustCompile(`^@?[\w.:-]+$`)
+var xmlPlace = regexp.MustCompile(`^([\w.:-]+)(?:\[([1-9]\d{0,6})\])?$`)
+
+// xmlAt is one step of a path: the element of that name, and where place is not 0 the place-th of it in its parent.
+type xmlAt struct {
+	name  string
+	place int
+}
+
+// xmlPath splits /a/b[2]/@c into its steps and the attribute.
+func xmlPath(query string) (steps []xmlAt, attribute string, err error) {
+	for _, part := range strings.Split(strings.TrimPrefix(query, "/"), "/") {
+		m := xmlPlace.FindStringSubmatch(strings.TrimPrefix(part, "@"))
+		isAttribute := strings.HasPrefix(part, "@")
+		if m == nil || attribute != "" || isAttribute && (m[2] != "" || len(steps) == 0) {
+			return nil, "", fmt.Errorf("%q: %w: not of the streaming subset", query, ErrNotWritable)
+		}
+		if isAttribute {
+			attribute = m[1]
+			continue
+		}
+		n, _ := strconv.Atoi(m[2]) // "" is 0
+		steps = append(steps, xmlAt{m[1], n})
+	}
+	return steps, attribute, nil
+}
+
+// attributeIn finds the value of an attribute in a start tag.
+func attributeIn(tag []byte, name string) (from, to int, ok bool) {
+	m := regexp.MustCompile(`\s` + regexp.QuoteMeta(name) + `\s*=\s*("[^"]*"|'[^']*')`).FindSubmatchIndex(tag)
+	if m == nil {
+		return 0, 0, false
+	}
+	return m[2] + 1, m[3] - 1, true
+}
 
 // spliceXML finds the element by its path and in its start tag the attribute, or the text up to the next tag.
 func spliceXML(data []byte, query, value string) (from, to int64, text string, err error) {
-	steps := strings.Split(strings.TrimPrefix(query, "/"), "/")
-	attribute := ""
-	for i, step := range steps {
-		if !xmlStep.MatchString(step) || step[0] == '@' && i != len(steps)-1 {
-			return 0, 0, "", fmt.Errorf("%q: %w: not of the streaming subset", query, ErrNotWritable)
-		}
-	}
-	if last := steps[len(steps)-1]; last[0] == '@' {
-		attribute, steps = last[1:], steps[:len(steps)-1]
+	steps, attribute, err := xmlPath(query)
+	if err != nil {
+		return 0, 0, "", err
 	}
 	var escaped bytes.Buffer
 	if err := xml.EscapeText(&escaped, []byte(value)); err != nil {
 		return 0, 0, "", err
 	}
 	d := newXMLDecoder(data)
+	met := make([]int, len(steps)+1) // how many of the name of a step there were in the element that the steps before it led to
 	for depth, matched := 0, 0; ; {
 		before := d.InputOffset()
 		token, err := d.RawToken()
@@ -130,12 +188,12 @@ func spliceXML(data []byte, query, value string) (from, to int64, text string, e
 		}
 		switch t := token.(type) {
 		case xml.StartElement:
-			name := t.Name.Local
-			if t.Name.Space != "" {
-				name = t.Name.Space + ":" + name
-			}
-			if matched == depth && depth < len(steps) && name == steps[depth] {
-				matched++
+			name := rawName(t.Name)
+			if matched == depth && depth < len(steps) && name == steps[depth].name {
+				if met[depth]++; steps[depth].place == 0 || steps[depth].place == met[depth] {
+					matched++
+					met[matched] = 0
+				}
 			}
 			depth++
 			if matched < len(steps) || depth != matched {
@@ -149,12 +207,11 @@ func spliceXML(data []byte, query, value string) (from, to int64, text string, e
 				}
 				return after, end, escaped.String(), err
 			}
-			re := regexp.MustCompile(`\s` + regexp.QuoteMeta(attribute) + `\s*=\s*("[^"]*"|'[^']*')`)
-			m := re.FindSubmatchIndex(data[before:after])
-			if m == nil {
+			start, end, ok := attributeIn(data[before:after], attribute)
+			if !ok {
 				return 0, 0, "", missingValue(query)
 			}
-			return before + int64(m[2]) + 1, before + int64(m[3]) - 1, escaped.String(), nil
+			return before + int64(start), before + int64(end), escaped.String(), nil
 		case xml.EndElement:
 			if depth--; depth < 0 {
 				return 0, 0, "", fmt.Errorf("%w: not XML: %s ends before it begins", ErrDamaged, t.Name.Local)
@@ -217,7 +274,7 @@ func spliceChunks(data []byte, spec ChunkSpec, query, value string) (from, to in
 	return 0, 0, "", missingValue(query)
 }
 
-// spliceBytes encodes a value as its type says; texts keep their length, filled up with zeros.
+// spliceBytes encodes a value as its type says; texts keep their length, filled up with zeros: what stands behind them is not known.
 func spliceBytes(data []byte, query, value string) (from, to int64, text string, err error) {
 	q, err := compileBytes(query)
 	if err != nil {
@@ -229,6 +286,11 @@ func spliceBytes(data []byte, query, value string) (from, to int64, text string,
 	}
 	if from < 0 || from+int64(q.size) > int64(len(data)) && q.kind != "cstr" || from > int64(len(data)) {
 		return 0, 0, "", missingValue(query)
+	}
+	if q.kind == "cstr" {
+		if q.size = bytes.IndexByte(data[from:], 0); q.size < 0 {
+			return 0, 0, "", missingValue(query)
+		}
 	}
 	to = from + int64(q.size)
 	b := make([]byte, q.size)
@@ -266,13 +328,28 @@ func spliceBytes(data []byte, query, value string) (from, to int64, text string,
 			return 0, 0, "", tooLarge
 		}
 		copy(b, value)
+	case "cstr":
+		if len(value) > q.size || strings.Contains(value, "\x00") {
+			return 0, 0, "", fmt.Errorf("%q is longer than the %d bytes that stand there: %w", value, q.size, ErrNotWritable)
+		}
+		copy(b, value)
+	case "f32", "f64":
+		x, err := strconv.ParseFloat(value, 8*q.size)
+		if err != nil {
+			return 0, 0, "", tooLarge
+		}
+		if q.size == 4 {
+			q.order.PutUint32(b, math.Float32bits(float32(x)))
+		} else {
+			q.order.PutUint64(b, math.Float64bits(x))
+		}
 	default:
 		return 0, 0, "", fmt.Errorf("a value of the type %s %w", q.kind, ErrNotWritable)
 	}
 	return from, to, string(b), nil
 }
 
-// streamingPath splits $.a.b[0] into "a", "b", 0.
+// streamingPath splits $.a['b c'][0] into "a", "b c", 0.
 func streamingPath(query string) ([]any, error) {
 	rest, ok := strings.CutPrefix(query, "$")
 	if !ok || rest == "" {
@@ -292,6 +369,13 @@ func streamingPath(query string) ([]any, error) {
 			}
 			steps, rest = append(steps, name), rest[1+end:]
 		case '[':
+			if name, after, ok := strings.Cut(strings.TrimPrefix(rest, "['"), "']"); ok && strings.HasPrefix(rest, "['") {
+				if name == "" || strings.ContainsAny(name, `\'`) {
+					return nil, fmt.Errorf("%q: %w: not of the streaming subset", query, ErrNotWritable)
+				}
+				steps, rest = append(steps, name), after
+				continue
+			}
 			inner, after, ok := strings.Cut(rest[1:], "]")
 			n, err := strconv.Atoi(inner)
 			if !ok || err != nil || n < 0 {

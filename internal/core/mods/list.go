@@ -5,13 +5,11 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
@@ -125,7 +123,7 @@ func (w *work) said(data []byte) ([]item, error) {
 	file := d.Files[d.Active.In]
 	name := path.Base(filepath.ToSlash(file.Path))
 	file.Path = "."
-	files := field.InFS(memory{name: data}, name, []string{name}, map[string]field.File{d.Active.In: file})
+	files := field.InFS(tree.Memory{name: data}, name, []string{name}, map[string]field.File{d.Active.In: file})
 	defer files.Close()
 	list, _, err := mod.ReadActive(w.ctx, d, files)
 	var items []item
@@ -134,38 +132,6 @@ func (w *work) said(data []byte) ([]item, error) {
 	}
 	return items, err
 }
-
-// memory are files in memory, by name.
-type memory map[string][]byte
-
-// Open opens one.
-func (m memory) Open(name string) (fs.File, error) {
-	data, ok := m[name]
-	if !ok {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
-	}
-	return &memoryFile{bytes.NewReader(data), name}, nil
-}
-
-type memoryFile struct {
-	*bytes.Reader
-	name string
-}
-
-// Stat is what there is to say of it.
-func (f *memoryFile) Stat() (fs.FileInfo, error) { return memoryInfo{f}, nil }
-
-// Close does nothing.
-func (f *memoryFile) Close() error { return nil }
-
-type memoryInfo struct{ f *memoryFile }
-
-func (i memoryInfo) Name() string       { return i.f.name }
-func (i memoryInfo) Size() int64        { return i.f.Reader.Size() }
-func (i memoryInfo) Mode() fs.FileMode  { return 0o644 }
-func (i memoryInfo) IsDir() bool        { return false }
-func (i memoryInfo) ModTime() time.Time { return time.Time{} }
-func (i memoryInfo) Sys() any           { return nil }
 
 // plan plans the change of the list.
 func (l *listEdit) plan(w *work) error {

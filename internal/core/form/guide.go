@@ -1,0 +1,285 @@
+package form
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// Guide says which query leads to a byte of a decoded file. It is asked for bytes in rising order.
+type Guide struct {
+	next func(at int) string
+}
+
+// Guide is a guide through a file of a form; of a form without queries that name one value, or a file that does not read, it says nothing.
+func (spec Spec) Guide(data []byte) *Guide {
+	nothing := &Guide{func(int) string { return "" }}
+	switch spec.Form {
+	case "json":
+		return jsonGuide(data)
+	case "xml":
+		return xmlGuide(data)
+	case "ini":
+		return iniGuide(data)
+	case "blocks":
+		return blocksGuide(data, spec.Blocks)
+	}
+	return nothing
+}
+
+// To is the query that leads to the value that has the byte at a place, or "".
+func (g *Guide) To(at int) string { return g.next(at) }
+
+// spot is a value and the query that leads to it.
+type spot struct {
+	to    int // behind its last byte
+	query string
+}
+
+// along is a guide by spots in rising order, which more finds as far as is asked.
+func along(more func() (spot, bool)) *Guide {
+	var now spot
+	known := true
+	return &Guide{func(at int) string {
+		for known && now.to <= at {
+			now, known = more()
+		}
+		if !known {
+			return ""
+		}
+		return now.query
+	}}
+}
+
+func jsonGuide(data []byte) *Guide {
+	d := jsontext.NewDecoder(bytes.NewReader(data))
+	return along(func() (spot, bool) {
+		_, err := d.ReadToken()
+		if err != nil {
+			return spot{}, false
+		}
+		return spot{int(d.InputOffset()), jsonQuery(string(d.StackPointer()))}, true
+	})
+}
+
+// jsonQuery is a JSON pointer (RFC 6901) as a JSONPath.
+func jsonQuery(pointer string) string {
+	query := "$"
+	for _, part := range strings.Split(strings.TrimPrefix(pointer, "/"), "/") {
+		part = strings.ReplaceAll(strings.ReplaceAll(part, "~1", "/"), "~0", "~")
+		switch _, err := strconv.Atoi(part); {
+		case part == "":
+		case err == nil:
+			query += "[" + part + "]"
+		case plainName(part):
+			query += "." + part
+		default:
+			query += "['" + strings.ReplaceAll(part, "'", `\'`) + "']"
+		}
+	}
+	return query
+}
+
+func xmlGuide(data []byte) *Guide {
+	d := newXMLDecoder(data)
+	type open struct {
+		query string
+		seen  map[string]int
+	}
+	stack := []open{{seen: map[string]int{}}}
+	closed := false // the innermost, by the last token
+	var spots []spot
+	return along(func() (spot, bool) {
+		if len(spots) == 0 {
+			if closed {
+				stack, closed = stack[:max(1, len(stack)-1)], false
+			}
+			before := int(d.InputOffset())
+			token, err := d.RawToken()
+			if err != nil {
+				return spot{}, false
+			}
+			after := int(d.InputOffset())
+			switch t := token.(type) {
+			case xml.StartElement:
+				top, name := stack[len(stack)-1], rawName(t.Name)
+				top.seen[name]++
+				query := fmt.Sprintf("%s/%s[%d]", top.query, name, top.seen[name])
+				stack = append(stack, open{query, map[string]int{}})
+				for _, a := range t.Attr {
+					if from, to, ok := attributeIn(data[before:after], rawName(a.Name)); ok {
+						spots = append(spots, spot{before + from, query}, spot{before + to, query + "/@" + rawName(a.Name)})
+					}
+				}
+			case xml.EndElement:
+				closed = true
+			}
+			spots = append(spots, spot{after, stack[len(stack)-1].query})
+		}
+		s := spots[0]
+		spots = spots[1:]
+		return s, true
+	})
+}
+
+// rawName is a name as it stands in the file.
+func rawName(n xml.Name) string {
+	if n.Space != "" {
+		return n.Space + ":" + n.Local
+	}
+	return n.Local
+}
+
+func iniGuide(data []byte) *Guide {
+	lines := iniTexts(data)
+	at := 0
+	return along(func() (spot, bool) {
+		if len(lines) == 0 {
+			return spot{}, false
+		}
+		l := lines[0]
+		lines = lines[1:]
+		at += len(l.text)
+		query := ""
+		if l.at.key != "" {
+			query = strings.TrimPrefix(l.at.section+"."+l.at.key, ".")
+		}
+		return spot{at, query}, true
+	})
+}
+
+func blocksGuide(data []byte, patterns BlockPatterns) *Guide {
+	var spots []spot
+	r := &blocksReader{text: data, stack: []map[string]any{{}}, names: []string{""}}
+	r.told = func(path []any, at stretch) {
+		query := "$"
+		for i, step := range path {
+			switch s := step.(type) {
+			case string:
+				query += "." + s
+			case int:
+				if i < len(path)-1 || s > 0 {
+					query += "[" + strconv.Itoa(s) + "]"
+				}
+			}
+		}
+		spots = append(spots, spot{at.to, query})
+	}
+	switch {
+	case patterns.Indent:
+	case patterns != (BlockPatterns{}):
+		_ = r.placedLines(patterns) // what is not read has no query
+	default:
+		_ = r.usual()
+	}
+	return along(func() (spot, bool) {
+		if len(spots) == 0 {
+			return spot{}, false
+		}
+		s := spots[0]
+		spots = spots[1:]
+		return s, true
+	})
+}
+
+// Row is one row of a table.
+type Row struct {
+	Table   string
+	Columns []string
+	Values  [][]byte
+	key     int // the column by which it is asked for, or -1
+}
+
+// Query is the query that leads to one of the row's values, "" where nothing tells the row from others.
+func (r Row) Query(column int) string {
+	if r.key < 0 || r.key == column {
+		return ""
+	}
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s = '%s'", r.Columns[column], r.Table, r.Columns[r.key], strings.ReplaceAll(string(r.Values[r.key]), "'", "''"))
+}
+
+// EachRow visits the rows of all tables of a database. It reads a private copy, for no longer than a query may take.
+func EachRow(ctx context.Context, data []byte, visit func(Row) error) (err error) {
+	dir, err := os.MkdirTemp("", "ostrov-read-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	path := filepath.Join(dir, "copy.sqlite")
+	if err := os.WriteFile(path, data, 0o600); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*sqliteTime)
+	defer cancel()
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.ToSlash(path)}).EscapedPath()+"?_pragma=trusted_schema(0)&_pragma=query_only(1)&_pragma=cell_size_check(1)")
+	if err != nil {
+		return err
+	}
+	db.SetMaxOpenConns(1)
+	defer func() { err = errors.Join(err, db.Close()) }()
+	var tables []string
+	rows, err := db.QueryContext(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name")
+	if err != nil {
+		return fmt.Errorf("%w: %v", ErrDamaged, err)
+	}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		tables = append(tables, name)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, table := range tables {
+		if err := eachRowOf(ctx, db, table, visit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func eachRowOf(ctx context.Context, db *sql.DB, table string, visit func(Row) error) error {
+	rows, err := db.QueryContext(ctx, `SELECT * FROM "`+strings.ReplaceAll(table, `"`, `""`)+`"`)
+	if err != nil {
+		return fmt.Errorf("%w: the table %s: %v", ErrDamaged, table, err)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	row := Row{Table: table, Columns: columns, key: -1}
+	if len(columns) > 1 {
+		row.key = 0 // by its first column, as people would
+	}
+	for rows.Next() {
+		raw := make([]sql.RawBytes, len(columns))
+		into := make([]any, len(columns))
+		for i := range raw {
+			into[i] = &raw[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		row.Values = make([][]byte, len(raw))
+		for i, v := range raw {
+			row.Values[i] = bytes.Clone(v)
+		}
+		if err := visit(row); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
