@@ -39,10 +39,10 @@ shot games-add ostrov games add tidewrack --at games/Tidewrack --prefix prefix -
 ostrov games add brass-orchard --at games/BrassOrchard --player-home player --yes >/dev/null
 shot look ostrov look
 ostrov games add night-tram --at games/NightTram --player-home player --yes >/dev/null
-shot saves ostrov saves tidewrack
 shot mods ostrov mods tidewrack
 shot needs ostrov needs tidewrack/7
 shot look-if ostrov look night-tram --if drop:copper-line
+shot set 'ostrov fields brass-orchard/B; ostrov find brass-orchard/B Quince; ostrov set brass-orchard/B coins=9000 --as E --dry-run'
 shot keep ostrov keep tidewrack -m '"before trying downloads"'
 shot vet ostrov vet downloads/finished-harbour.zip
 shot vet-dangerous ostrov vet downloads/free-lamps.zip downloads/harbour-fix.zip downloads/free-fares.tramworld

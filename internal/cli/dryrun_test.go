@@ -77,6 +77,7 @@ var dryRuns = [][]string{
 	{"parcel", "tidewrack/3", "-o", "parcel.zip"}, {"play", "tidewrack", "--", "true"}, {"watch", "tidewrack"},
 	{"playthroughs"}, {"playthroughs", "start", "Night", "tidewrack"}, {"playthroughs", "assign", "night-run", "tidewrack/3"}, {"playthroughs", "activate", "tidewrack"},
 	{"playthroughs", "close", "night-run"}, {"playthroughs", "note", "tidewrack", "a word"}, {"playthroughs", "rename", "tidewrack", "Another"},
+	{"fields", "tidewrack/3"}, {"find", "tidewrack/3", "Mole"}, {"set", "tidewrack/3", "title=A"}, {"set", "brass-orchard/B", "--at", "bay:/bay/@title=A", "--as", "E"},
 	{"swap", "tidewrack"}, {"fresh", "Third Run", "tidewrack"}, {"undo"}, {"undo", "--list"}, {"undo", "tidewrack"}, {"redo"},
 }
 

@@ -56,9 +56,10 @@ var may = map[string]string{
 	"trial":   "check facts field game home mod save tree",
 	"mods":    "archive assess check checkout facts field form game home layout ledger mod modlist plan problem tree",
 	"handle":  "facts home plan problem tree unpack",
+	"edit":    "facts field form game problem save tree",
 	// what they stand on
 	"plan":   "change facts game home ledger logbook problem save tree",
-	"record": "archive check facts game home line logbook modlist problem strict",
+	"record": "archive check facts game home line logbook modlist problem strict tree",
 	"assess": "check facts field form game mod problem",
 	"facts":  "archive check field form game home ledger line logbook mod modlist parcel problem refer save strict tree unpack",
 	"home":   "archive durable game index ledger logbook problem strict tree",

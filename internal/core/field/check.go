@@ -131,6 +131,7 @@ func (c Checker) Fields(at string, fields Fields, files map[string]File) {
 		if f.as, err = form.ParseConversion(f.As); err != nil {
 			c.Errorf(where+".as", "", "%v", err)
 		}
+		c.checkSet(where, f, files)
 	}
 }
 

@@ -60,8 +60,13 @@ type Field struct {
 	Show     map[string]string `toml:"show" jsonschema:"description=value to words for people"`
 	Layers   Layers            `toml:"layers" jsonschema:"description=around the value"`
 	Personal bool              `toml:"personal" jsonschema:"description=it tells of the player; a parcel can blank it"`
+	Set      bool              `toml:"set" jsonschema:"description=it may be given another value"`
+	Range    string            `toml:"range" jsonschema:"description=FROM..TO, numbers of which either may be left out, that it may be set to"`
+	OneOf    []string          `toml:"one_of" jsonschema:"description=what it may be set to"`
+	Pattern  string            `toml:"pattern" jsonschema:"description=an RE2 pattern for all of what it may be set to"`
 
 	pattern *regexp.Regexp
+	allowed *regexp.Regexp
 	as      form.Conversion
 }
 

@@ -367,7 +367,7 @@ var later = map[string]bool{
 	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
 	"mod.loads_after": true,
 	"version.exe":     true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
-	"save.field.set": true, "references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
+	"references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 
 func (d *Description) modIDs() []string {

@@ -1,8 +1,8 @@
 // Package handle does with single saves what is otherwise done in a file manager: it gives one another slot or name, copies it, takes it
-// away.
+// away, and puts files that were edited in the place of a save or beside it.
 //
-// It plans; a plan keeps first what goes, and undo takes it back. It promises names that the game looks for, and to put a save only where
-// none is. It never alters what is in a save.
+// It plans; a plan keeps first what goes, and undo takes it back. It promises names that the game looks for, and to put another save only
+// where none is. It never reads what is in a save: what is edited, package edit does.
 package handle
 
 import (
@@ -14,6 +14,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/home"
@@ -25,7 +26,7 @@ import (
 
 // Rename plans to give a save the slot or name to.
 func Rename(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to string) (*plan.Plan, error) {
-	p, err := put(ctx, h, st, s, to, "rename")
+	p, err := put(ctx, h, st, s, to, "rename %s to %s", nil)
 	if err != nil {
 		return nil, err
 	}
@@ -36,11 +37,52 @@ func Rename(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, t
 
 // Duplicate plans to copy a save to the slot or name to, or where to is "" to the first that is free.
 func Duplicate(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to string) (*plan.Plan, error) {
-	p, err := put(ctx, h, st, s, to, "duplicate")
+	p, err := put(ctx, h, st, s, to, "duplicate %s to %s", nil)
 	if err != nil {
 		return nil, err
 	}
 	return p, p.Err()
+}
+
+// Alter plans to give a save other bytes in some of its files, by their paths in its folder: in its place, or where to is a slot or name in a
+// copy there. What is written by anybody else since the save was read is an error.
+func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files map[string][]byte, to string) (*plan.Plan, error) {
+	for _, e := range s.Files {
+		if now, err := tree.Stat(s.Folder.Path, e.Path); err != nil || now.Size != e.Size || !now.ModTime.Equal(e.ModTime) {
+			return nil, problem.Usage(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
+		}
+	}
+	if to != "" {
+		p, err := put(ctx, h, st, s, to, "change %s as %s", files)
+		if err != nil {
+			return nil, err
+		}
+		return p, p.Err()
+	}
+	p, err := begin(ctx, h, st, s, "change "+s.Called())
+	if err != nil {
+		return nil, err
+	}
+	var targets []plan.Target
+	for _, top := range s.Tops() {
+		if holds(top, files) {
+			targets = append(targets, plan.Target{Root: s.Folder.Path, Name: top, Fill: copyOf(s.Folder.Path, top, files, h.Now())})
+		}
+	}
+	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name}
+	standing := plan.Standing(st, s)
+	p.Put(ctx, step, plan.Guard(s), &plan.Save{Key: s.Key(), Before: standing, After: standing}, targets...)
+	return p, p.Err()
+}
+
+// holds reports whether a file or folder of a save is, or has in it, one of files.
+func holds(top string, files map[string][]byte) bool {
+	for name := range files {
+		if name == top || strings.HasPrefix(name, top+"/") {
+			return true
+		}
+	}
+	return false
 }
 
 // Remove plans to take a save away.
@@ -65,8 +107,8 @@ func begin(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, ti
 	return plan.New(ctx, h, st, title, guard), nil
 }
 
-// put plans to copy a save to another place.
-func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, verb string) (*plan.Plan, error) {
+// put plans to copy a save to another place, with other bytes in some of its files. title takes what the save is called and where it goes.
+func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, title string, files map[string][]byte) (*plan.Plan, error) {
 	if s.Unread != nil {
 		return nil, problem.Usage(nil, "%s cannot be read: %w; nothing has been changed", s.Called(), s.Unread)
 	}
@@ -86,8 +128,7 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 	if n, ok := s.Kind.Slots.Number(captures["slot"]); ok && s.Kind.Slots != nil {
 		where = "slot " + s.Kind.Slots.Shown(n)
 	}
-	title := fmt.Sprintf("%s %s to %s", verb, s.Called(), where)
-	p, err := begin(ctx, h, st, s, title)
+	p, err := begin(ctx, h, st, s, fmt.Sprintf(title, s.Called(), where))
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +143,7 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 	}
 	var targets []plan.Target
 	for _, n := range names {
-		targets = append(targets, plan.Target{Root: s.Folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From)})
+		targets = append(targets, plan.Target{Root: s.Folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From, files, h.Now())})
 	}
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: names[0].To}
 	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Key: facts.KeyAt(s.Folder, names[0].To), After: after}, targets...)
@@ -174,8 +215,9 @@ func place(st *facts.State, s *facts.Save, to string) (map[string]string, error)
 	return nil, problem.Usage(nil, "the game's name for it, %s, cannot be made out of %q", pattern, stem)
 }
 
-// copyOf copies a file or folder as it is.
-func copyOf(dir, name string) plan.Fill {
+// copyOf copies a file or folder as it is, but for files that are to have other bytes, by their paths in dir; those are written at the
+// time now.
+func copyOf(dir, name string, files map[string][]byte, now time.Time) plan.Fill {
 	return func(ctx context.Context, stage *plan.Stage) error {
 		root, err := os.OpenRoot(dir)
 		if err != nil {
@@ -189,6 +231,10 @@ func copyOf(dir, name string) plan.Fill {
 			case tree.Link:
 				return stage.Symlink(inside, e.Target)
 			case tree.File:
+				if data, ok := files[path.Join(name, inside)]; ok {
+					e.ModTime, e.Size = now, int64(len(data))
+					return stage.Write(inside, e, func(w io.Writer) error { _, err := w.Write(data); return err })
+				}
 				f, err := root.Open(path.Join(name, inside))
 				if err != nil {
 					return err

@@ -37,8 +37,15 @@ func (e Evidence) Says() bool {
 	return e.Version != "" || e.Mods != nil || e.Clean || !e.Parent.IsZero() || e.Note != ""
 }
 
-// Placed is the note of evidence that a state came from a download. Nothing is inferred for it from what lies in the install.
-const Placed = "placed"
+// Notes of evidence that a state was not written by the game here: it came from a download, or Ostrov changed what is in it. Nothing is
+// inferred for such a state from what lies in the install.
+const (
+	Placed  = "placed"
+	Altered = "altered"
+)
+
+// elsewhere reports whether evidence says that a state was not written by the game here.
+func (e Evidence) elsewhere() bool { return e.Note == Placed || e.Note == Altered }
 
 // Across is what changed in an install between two states of a save, without anyone seeing under which the later one was written.
 type Across struct{ Version, Mods bool }
@@ -159,7 +166,7 @@ type Needs struct {
 	ModsEvidence    check.Evidence
 	// Across is what changed unseen since the former state: of that nothing can be inferred either.
 	Across Across
-	// Elsewhere tells that this very state came from a download: it was not written here.
+	// Elsewhere tells that this very state was not written by the game here: it came from a download, or Ostrov changed what is in it.
 	Elsewhere bool
 }
 
@@ -197,7 +204,7 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 					brought = append(brought, e.Mods...)
 				}
 			}
-			n.Elsewhere = slices.ContainsFunc(all, func(e Evidence) bool { return e.Note == Placed })
+			n.Elsewhere = slices.ContainsFunc(all, Evidence.elsewhere)
 		}
 		digest = tree.Digest{}
 		next := across
@@ -206,7 +213,7 @@ func (l *Logbook) Needs(ctx context.Context, digest tree.Digest, fresh ...Eviden
 			if kind == check.Written && reading != "" && e.Reading != reading { // by another description
 				continue
 			}
-			if kind == check.Inferred && slices.ContainsFunc(all, func(e Evidence) bool { return e.Note == Placed }) {
+			if kind == check.Inferred && slices.ContainsFunc(all, Evidence.elsewhere) {
 				continue // it was taken for one that was written here
 			}
 			if depth > 0 {

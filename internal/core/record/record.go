@@ -8,6 +8,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/check"
@@ -19,6 +20,7 @@ import (
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/strict"
+	"ostrov/internal/core/tree"
 )
 
 // Seen writes down what looking at an install found.
@@ -84,6 +86,21 @@ func Learnt(ctx context.Context, h *home.Home, l facts.Learnt) error {
 		}
 	}
 	return nil
+}
+
+// Altered writes down that a save, as it stands now, was made by Ostrov out of another state: it needs what that one needed, and what is
+// installed tells nothing of it. That holds in place of what a look takes it for; of a state that was known before since, nothing is written down.
+func Altered(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, parent tree.Digest, since time.Time) error {
+	known, err := h.Logbook.Evidence(ctx, s.Digest)
+	if err != nil || slices.ContainsFunc(known, func(e logbook.Evidence) bool { return e.At.Before(since) }) {
+		return err
+	}
+	if _, err := h.Logbook.TakeBack(ctx, s.Digest, check.Descends); err != nil {
+		return err
+	}
+	e := logbook.Evidence{Kind: check.Descends, At: h.Now(), Note: logbook.Altered, Parent: parent}
+	state := logbook.State{Digest: s.Digest, Game: st.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size}
+	return Learnt(ctx, h, facts.Learnt{States: []logbook.State{state}, Evidence: []facts.OfState{{Digest: s.Digest, Evidence: e}}})
 }
 
 // Forgotten takes back what is known of a save by one kind of evidence. What the save says of itself and what is inferred are found anew at each look:

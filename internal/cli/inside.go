@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	ucli "github.com/urfave/cli/v3"
+
+	"ostrov/internal/core/edit"
+	"ostrov/internal/core/handle"
+	"ostrov/internal/core/home"
+	"ostrov/internal/core/plan"
+	"ostrov/internal/core/problem"
+	"ostrov/internal/core/record"
+	"ostrov/internal/view"
+)
+
+// inside is the group of the commands that work inside a save.
+const inside = "inside a save"
+
+func (a *app) fields() *ucli.Command {
+	return &ucli.Command{
+		Name: "fields", Category: inside, Usage: "what the description names in a save, with values, and what may be set", ArgsUsage: "SAVE",
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			st, s, err := a.findSave(ctx, h, cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			if s.Unread != nil {
+				return fmt.Errorf("%s cannot be read: %w", s.Path(), s.Unread)
+			}
+			doc := view.Fields(st.Address(s), edit.Fields(s), s.Facts.Problem)
+			if a.json {
+				return view.JSON(a.Stdout, doc)
+			}
+			a.printer().Fields(doc)
+			return nil
+		}),
+	}
+}
+
+func (a *app) find() *ucli.Command {
+	return &ucli.Command{
+		Name: "find", Category: inside, Usage: "where a text stands in the decoded files of a save, and the query that leads there", ArgsUsage: "SAVE TEXT",
+		Action: a.with(2, 2, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			st, s, err := a.findSave(ctx, h, cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			text := cmd.Args().Get(1)
+			if text == "" {
+				return problem.Usage(nil, "an empty text stands everywhere: say what to find")
+			}
+			found, err := edit.Find(ctx, s, text)
+			if err != nil {
+				return err
+			}
+			doc := view.Found(st.Address(s), text, found)
+			if a.json {
+				return view.JSON(a.Stdout, doc)
+			}
+			a.printer().Found(doc)
+			return nil
+		}),
+	}
+}
+
+func (a *app) set() *ucli.Command {
+	return &ucli.Command{
+		Name: "set", Category: inside, Usage: "give values in a save others; undo brings it back", ArgsUsage: "SAVE [FIELD=VALUE…]",
+		Flags: []ucli.Flag{
+			&ucli.StringSliceFlag{Name: "at", Usage: "`FILE:QUERY=VALUE` for a place that the description does not name; find tells both. The value is what stands behind the last ="},
+			&ucli.StringFlag{Name: "as", Usage: "leave the save as it is, and write the result into a free `SLOT` or name"},
+		},
+		DisableSliceFlagSeparator: true,
+		Action:                    a.with(1, -1, a.setValues),
+	}
+}
+
+// setValues gives values in a save others.
+func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+	wanted, err := assignments(cmd.Args().Tail(), cmd.StringSlice("at"))
+	if err != nil {
+		return err
+	}
+	st, s, err := a.findSave(ctx, h, cmd.Args().First())
+	if err != nil {
+		return err
+	}
+	edited, err := edit.Set(ctx, s, wanted)
+	if err != nil {
+		return err
+	}
+	if len(edited.Written) == 0 {
+		p := plan.New(ctx, h, st, "", nil)
+		p.Reason = "that is what stands there"
+		return a.carryOut(ctx, h, carry{command: "set", plan: p})
+	}
+	p, err := handle.Alter(ctx, h, st, s, edited.Files, cmd.String("as"))
+	if err != nil {
+		return err
+	}
+	name, began := p.Steps[0].Name, h.Now()
+	for _, w := range edited.Written {
+		p.Say(plan.Step{Verb: plan.Set, What: w.What + ": " + w.Was + " → " + w.Now, Root: s.Folder.Path, Name: name})
+	}
+	after := func(ctx context.Context) error {
+		now, _, err := a.see(ctx, h, st.Install)
+		if err != nil {
+			return err
+		}
+		made := now.At(s.Folder, name)
+		if made == nil {
+			return fmt.Errorf("the changed save is not among the saves of %s", now.Called)
+		}
+		return record.Altered(ctx, h, now, made, s.Digest, began)
+	}
+	done := fmt.Sprintf("%s set in %s", view.Count(len(edited.Written), "value", "values"), view.Text(plan.Describe(s)))
+	if name != s.Name {
+		done += " as " + view.Text(name)
+	}
+	return a.carryOut(ctx, h, carry{command: "set", plan: p, done: done, question: "Set it?", after: after})
+}
+
+// assignments takes FIELD=VALUE and FILE:QUERY=VALUE apart.
+func assignments(fields, places []string) ([]edit.Assignment, error) {
+	var all []edit.Assignment
+	for _, text := range fields {
+		field, value, ok := strings.Cut(text, "=")
+		if !ok || field == "" {
+			return nil, problem.Usage(nil, "%q is not FIELD=VALUE", text)
+		}
+		if slices.ContainsFunc(all, func(a edit.Assignment) bool { return a.Field == field }) {
+			return nil, problem.Usage(nil, "%s is set twice", field)
+		}
+		all = append(all, edit.Assignment{Field: field, Value: value})
+	}
+	for _, text := range places {
+		file, rest, ok := strings.Cut(text, ":")
+		i := strings.LastIndex(rest, "=")
+		if !ok || file == "" || i <= 0 {
+			return nil, problem.Usage(nil, "%q is not FILE:QUERY=VALUE", text)
+		}
+		all = append(all, edit.Assignment{File: file, Query: rest[:i], Value: rest[i+1:]})
+	}
+	if len(all) == 0 {
+		return nil, problem.Usage(problem.Advise("fields tells what may be set"), "say what to set: FIELD=VALUE, or --at FILE:QUERY=VALUE")
+	}
+	return all, nil
+}

@@ -1,0 +1,152 @@
+package edit
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"strings"
+	"unicode/utf8"
+
+	"ostrov/internal/core/facts"
+	"ostrov/internal/core/field"
+	"ostrov/internal/core/form"
+	"ostrov/internal/core/tree"
+)
+
+// Place is where a text stands in a save.
+type Place struct {
+	File   string // relative to the save's folder
+	ID     string // of the file in the description, "" where it names none
+	Line   int    // from 1; 0 of what is no text
+	Offset int    // in the decoded content, in bytes
+	Around string // a few words around it
+	// Query leads there; "" where the form of the file has none.
+	Query string
+}
+
+// At is what leads to the place as the option at of set takes it, FILE:QUERY, or "".
+func (p Place) At() string {
+	if p.ID == "" || p.Query == "" {
+		return ""
+	}
+	return p.ID + ":" + p.Query
+}
+
+// Found is what there is of a text in a save.
+type Found struct {
+	Places []Place  // the first MaxPlaces
+	Count  int      // of all
+	Unread []Unread // it may stand there, too
+}
+
+// Unread is a file that could not be looked into.
+type Unread struct {
+	File string
+	Why  error
+}
+
+// MaxPlaces is how many places are told; more are only counted.
+const MaxPlaces = 1000
+
+// Find finds where a text stands in the decoded files of a save, and counts all. Letters are compared as they are.
+func Find(ctx context.Context, s *facts.Save, text string) (*Found, error) {
+	c := &content{ctx, s, tree.Memory{}, tree.Memory{}}
+	var all Found
+	for _, e := range s.Files {
+		if e.Kind != tree.File {
+			continue
+		}
+		id, f := c.declaredAt(e.Path)
+		found, n, err := c.findIn(e.Path, id, f, text, MaxPlaces-len(all.Places))
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil {
+			all.Unread = append(all.Unread, Unread{e.Path, err})
+		}
+		all.Places, all.Count = append(all.Places, found...), all.Count+n
+	}
+	return &all, nil
+}
+
+// declaredAt is what the description says of a file of the save; of one that it does not name, nothing.
+func (c *content) declaredAt(name string) (string, field.File) {
+	for id, f := range c.s.Kind.Files {
+		for _, at := range c.places(f) {
+			if at == name {
+				return id, f
+			}
+		}
+	}
+	return "", field.File{Form: "bytes", Layers: field.Layers{Layers: form.AnyCompression}}
+}
+
+// findIn finds a text in one file.
+func (c *content) findIn(name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
+	data, err := c.read(name)
+	if err != nil {
+		return nil, 0, err
+	}
+	delete(c.files, name) // one at a time in memory
+	delete(c.was, name)
+	content, err := f.Layers.Peel(bytes.NewReader(data), form.DefaultLimits)
+	if err != nil {
+		return nil, 0, err
+	}
+	if f.Form == "sqlite" {
+		return c.findRows(name, id, content, text, most)
+	}
+	way := f.Spec().Guide(content)
+	line, from := 1, 0
+	for at := 0; ; {
+		i := bytes.Index(content[at:], []byte(text))
+		if i < 0 {
+			return places, count, nil
+		}
+		at += i
+		if count++; len(places) < most {
+			line += bytes.Count(content[from:at], []byte("\n"))
+			from = at
+			p := Place{File: name, ID: id, Line: line, Offset: at, Around: around(content, at, len(text)), Query: way.To(at)}
+			if bytes.IndexByte(content[:min(len(content), 4096)], 0) >= 0 {
+				p.Line = 0
+			}
+			places = append(places, p)
+		}
+		at += max(1, len(text))
+	}
+}
+
+// findRows finds a text in the rows of a database.
+func (c *content) findRows(name, id string, content []byte, text string, most int) (places []Place, count int, err error) {
+	err = form.EachRow(c.ctx, content, func(row form.Row) error {
+		for i, value := range row.Values {
+			n := bytes.Count(value, []byte(text))
+			if count += n; n == 0 || len(places) >= most {
+				continue
+			}
+			at := bytes.Index(value, []byte(text))
+			places = append(places, Place{File: name, ID: id, Offset: at, Around: row.Table + ": " + around(value, at, len(text)), Query: row.Query(i)})
+		}
+		return nil
+	})
+	if errors.Is(err, form.ErrUnknown) {
+		err = nil
+	}
+	return places, count, err
+}
+
+// around is a text with a few words around it, in one line.
+func around(content []byte, at, length int) string {
+	const reach = 40
+	from, to := max(0, at-reach), min(len(content), at+length+reach)
+	for from < at && !utf8.RuneStart(content[from]) {
+		from++
+	}
+	piece := content[from:to]
+	if !utf8.Valid(bytes.ToValidUTF8(piece, nil)) || bytes.IndexByte(piece, 0) >= 0 {
+		return hex.EncodeToString(content[max(0, at-8):min(len(content), at+length+8)])
+	}
+	return strings.Join(strings.Fields(string(bytes.ToValidUTF8(piece, nil))), " ")
+}
