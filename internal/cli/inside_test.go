@@ -114,7 +114,8 @@ func TestWhatCannotBeSetIsSaid(t *testing.T) {
 		{"brass-orchard/B", "wasps=1", "coins, title, version"}, {"brass-orchard/B", "coins", "FIELD=VALUE"}, {"brass-orchard/B", "--at=bay:/bay=1", "holds more than text"},
 		{"brass-orchard/B", "--at=bay:/bay/none=1", "names no value"}, {"brass-orchard/B", "--at=none:/bay=1", "names no file"}, {"brass-orchard/B", "--at=/bay=1", "FILE:QUERY=VALUE"},
 		{"night-tram/1", "title=A much longer shift", "longer than the 11 bytes"}, {"night-tram/Lower Town.tramworld", "nights=-1", "0.."}, {"tidewrack/3", "--at=voyage:$.mods=1", "names no value"},
-		{"tidewrack/3", "--at=voyage:$.islands[3].lamps=many", "holds a number"},
+		{"tidewrack/3", "--at=voyage:$.islands[3].lamps=many", "holds a number"}, {"tidewrack/3", "title=", "would say no title"}, {"brass-orchard/B", "--at=bay:/bay/@title=", "not be whole"},
+		{"tidewrack/3", "--at=voyage:$.version=", "not be whole"},
 	} {
 		assert.Contains(t, w.fails(2, "set", c.save, c.set, "--yes").err, c.says)
 	}

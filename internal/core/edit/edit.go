@@ -283,11 +283,17 @@ func (c *content) paths() []string {
 	return paths
 }
 
-// check reads the save as it will be: each field that was set says what it was set to, and all others what they said.
+// check reads the save as it will be: it is still a save of its kind, each field that was set says something, and all others
+// say what they said.
 func (c *content) check(assignments []Assignment) error {
-	now := save.Read(c.ctx, c.s.Kind, overlay{tree.DirFS(c.s.Folder.Path), c.files}, c.s.Name, c.paths())
+	now := c.s.In(c.ctx, overlay{tree.DirFS(c.s.Folder.Path), c.files})
+	for _, a := range assignments {
+		if v := now.Fields[a.Field]; a.Field != "" && v.Raw == "" {
+			return problem.Usage(nil, "with %q the save would say no %s any more; nothing has been changed", a.Value, a.Field)
+		}
+	}
 	if now.Problem != nil && c.s.Facts.Problem == nil {
-		return problem.Usage(nil, "the save could not be read any more: %v; nothing has been changed", now.Problem)
+		return problem.Usage(nil, "the save would not be whole any more: %v; nothing has been changed", now.Problem)
 	}
 	for id := range c.s.Kind.Field {
 		v := now.Fields[id]

@@ -24,16 +24,22 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 			return true
 		}
 		began := h.Now()
-		fsys := tree.DirFS(dir)
-		s.Facts = Read(ctx, s.Kind, fsys, s.Name, paths(s.Files))
-		if s.Facts.Problem == nil && len(s.Files) > 0 {
-			s.Facts.Problem = s.unlike(fsys)
-		}
+		s.Facts = s.In(ctx, tree.DirFS(dir))
 		if s.Facts.Problem == nil && h.Now().Sub(began) > slow {
 			s.scope = in.Game.Digest
 		}
 		return s.Facts.Problem == nil
 	})
+}
+
+// In is what the save says of itself where its files are those of fsys.
+func (s *Save) In(ctx context.Context, fsys fs.FS) Facts {
+	as := *s
+	as.Facts = Read(ctx, s.Kind, fsys, s.Name, paths(s.Files))
+	if as.Facts.Problem == nil && len(s.Files) > 0 {
+		as.Facts.Problem = as.unlike(fsys)
+	}
+	return as.Facts
 }
 
 // unlike says why something that is called as a save is none: what tells its kind is not in it, or a part is missing.
