@@ -148,6 +148,15 @@ func (w *World) See(address string) *facts.State {
 	return st
 }
 
+// Find looks at the install that an address means, and finds the save there with that slot or name.
+func (w *World) Find(address, name string) (*facts.State, *facts.Save) {
+	w.T.Helper()
+	st := w.See(address)
+	s, err := st.Find("", name)
+	require.NoError(w.T, err)
+	return st, s
+}
+
 // State is everything that lies in folders: names, sizes and times.
 func State(t testing.TB, folders ...string) map[string]string {
 	all := map[string]string{}

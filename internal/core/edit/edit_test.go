@@ -11,24 +11,15 @@ import (
 
 	"ostrov/internal/core/coretest"
 	"ostrov/internal/core/edit"
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/problem"
 )
 
-func find(t *testing.T, w *coretest.World, game, name string) (*facts.State, *facts.Save) {
-	t.Helper()
-	st := w.See(game)
-	s, err := st.Find("", name)
-	require.NoError(t, err)
-	return st, s
-}
-
 // TestFieldsAreNamed has what lists show first, and says what may be set.
 func TestFieldsAreNamed(t *testing.T) {
 	w := coretest.New(t)
-	_, s := find(t, w, "brass-orchard", "B")
+	_, s := w.Find("brass-orchard", "B")
 	fields := edit.Fields(s)
 	var ids []string
 	for _, f := range fields {
@@ -42,7 +33,7 @@ func TestFieldsAreNamed(t *testing.T) {
 // TestOnlyTheFileChangesThatHasTheValue sets a value of a save that is a folder, twice in one edit.
 func TestOnlyTheFileChangesThatHasTheValue(t *testing.T) {
 	w := coretest.New(t)
-	_, s := find(t, w, "tidewrack", "3")
+	_, s := w.Find("tidewrack", "3")
 	before := coretest.State(t, w.Voyages())
 	edited, err := edit.Set(t.Context(), s, []edit.Assignment{{Field: "title", Value: "One"}, {File: "voyage.json.gz", Query: "$.islands[3].lamps", Value: "4"}})
 	require.NoError(t, err)
@@ -60,7 +51,7 @@ func TestOnlyTheFileChangesThatHasTheValue(t *testing.T) {
 // TestASaveThatTheGameWroteMeanwhileIsLeft plans an edit of a save that is written between reading and planning.
 func TestASaveThatTheGameWroteMeanwhileIsLeft(t *testing.T) {
 	w := coretest.New(t)
-	st, s := find(t, w, "brass-orchard", "B")
+	st, s := w.Find("brass-orchard", "B")
 	edited, err := edit.Set(t.Context(), s, []edit.Assignment{{Field: "coins", Value: "1"}})
 	require.NoError(t, err)
 	require.NoError(t, os.Chtimes(s.Path(), time.Now(), s.Modified.Add(time.Minute)))
@@ -73,7 +64,7 @@ func TestASaveThatTheGameWroteMeanwhileIsLeft(t *testing.T) {
 // TestADatabaseThatIsStillOpenIsLeft finds a journal beside it.
 func TestADatabaseThatIsStillOpenIsLeft(t *testing.T) {
 	w := coretest.New(t)
-	st, s := find(t, w, "night-tram", "Lower Town.tramworld")
+	st, s := w.Find("night-tram", "Lower Town.tramworld")
 	require.NotNil(t, st)
 	for _, ending := range form.SQLiteCompanions {
 		beside := filepath.Join(s.Folder.Path, s.Name+ending)
@@ -90,7 +81,7 @@ func TestADatabaseThatIsStillOpenIsLeft(t *testing.T) {
 func TestATextIsFoundInAllFiles(t *testing.T) {
 	w := coretest.New(t)
 	require.NoError(t, os.WriteFile(w.Voyages("slot_02", "diary.txt"), []byte("first\nthe Herring, the Herring\n"), 0o644))
-	_, s := find(t, w, "tidewrack", "3")
+	_, s := w.Find("tidewrack", "3")
 	found, err := edit.Find(t.Context(), s, "the Herring")
 	require.NoError(t, err)
 	require.Equal(t, 2, found.Count)

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ostrov/internal/core/coretest"
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/plan"
@@ -28,34 +27,26 @@ func do(t *testing.T, w *coretest.World, p *plan.Plan, err error) {
 	w.Again()
 }
 
-func find(t *testing.T, w *coretest.World, game, name string) (*facts.State, *facts.Save) {
-	t.Helper()
-	st := w.See(game)
-	s, err := st.Find("", name)
-	require.NoError(t, err)
-	return st, s
-}
-
 // TestASaveIsHandledAndTakenBack renames, copies and removes a save that is a folder, and takes all of it back.
 func TestASaveIsHandledAndTakenBack(t *testing.T) {
 	w := coretest.New(t)
 	before := coretest.State(t, w.Voyages())
-	st, s := find(t, w, "tidewrack", "2")
+	st, s := w.Find("tidewrack", "2")
 	title, line := s.Facts.Title(), s.Line
 	p, err := handle.Rename(t.Context(), w.Home, st, s, "6")
 	do(t, w, p, err)
 	assert.NoDirExists(t, w.Voyages("slot_01"))
-	_, s = find(t, w, "tidewrack", "6")
+	_, s = w.Find("tidewrack", "6")
 	assert.Equal(t, title, s.Facts.Title())
 	assert.Equal(t, line, s.Line, "it is the same playthrough's")
 
-	st, s = find(t, w, "tidewrack", "6")
+	st, s = w.Find("tidewrack", "6")
 	p, err = handle.Duplicate(t.Context(), w.Home, st, s, "")
 	do(t, w, p, err)
-	_, copied := find(t, w, "tidewrack", "2")
+	_, copied := w.Find("tidewrack", "2")
 	assert.Equal(t, s.Digest, copied.Digest, "the first free slot")
 
-	st, s = find(t, w, "tidewrack", "6")
+	st, s = w.Find("tidewrack", "6")
 	p, err = handle.Remove(t.Context(), w.Home, st, s)
 	do(t, w, p, err)
 	assert.NoDirExists(t, w.Voyages("slot_05"))
@@ -88,7 +79,7 @@ func TestNoSaveIsCovered(t *testing.T) {
 		"brass-orchard": {"A", []string{"A", "B", "Z", "season", "../B"}},
 	} {
 		before := coretest.State(t, w.Root)
-		st, s := find(t, w, game, c.save)
+		st, s := w.Find(game, c.save)
 		for _, do := range []handling{
 			func(ctx context.Context, to string) (*plan.Plan, error) { return handle.Rename(ctx, w.Home, st, s, to) },
 			func(ctx context.Context, to string) (*plan.Plan, error) {
@@ -113,10 +104,10 @@ func TestNoSaveIsCovered(t *testing.T) {
 // TestFilesThatBelongTogetherAreRenamedTogether duplicates saves that are files.
 func TestFilesThatBelongTogetherAreRenamedTogether(t *testing.T) {
 	w := coretest.New(t)
-	st, s := find(t, w, "brass-orchard", "A")
+	st, s := w.Find("brass-orchard", "A")
 	p, err := handle.Duplicate(t.Context(), w.Home, st, s, "E")
 	do(t, w, p, err)
-	_, copied := find(t, w, "brass-orchard", "E")
+	_, copied := w.Find("brass-orchard", "E")
 	assert.Equal(t, s.Digest, copied.Digest)
 	assert.Equal(t, len(s.Files), len(copied.Files))
 
