@@ -103,7 +103,7 @@ func TestModsStoppedAtEachStep(t *testing.T) {
 			}
 			w, before, after := modCrashWorld(t, c)
 			done := 0
-			first, stride := longtest.Share(29, 3)
+			first, stride := longtest.Share(29, 5)
 			for step := first; ; step += stride {
 				require.Less(t, step, 3000, "the command never gets through")
 				w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:kill", step)}
@@ -124,7 +124,8 @@ func TestModsStoppedAtEachStep(t *testing.T) {
 // TestModsKilled kills changes of the mod set at random times.
 func TestModsKilled(t *testing.T) {
 	longtest.Only(t)
-	const runs = 38 // of each of eight commands: more than 300
+	_, share := longtest.Share(1, 3)
+	runs := 38 / share // of each of eight commands: all are more than 300
 	killed := make(chan struct{}, 1000)
 	t.Run("group", func(t *testing.T) {
 		for _, name := range slices.Sorted(maps.Keys(modChanges)) {
