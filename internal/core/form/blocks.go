@@ -51,9 +51,12 @@ type blocksReader struct {
 	stack []map[string]any
 	names []string
 	items int
-	// told, when not nil, is told where each value stands; inBraces are those that end at a closing brace.
-	told     func(path []any, at stretch)
-	inBraces map[stretch]bool
+	// top, when not nil, is the innermost block with where its parts stand; begin is where the part begins that is being read, value the
+	// value of a pair, and inBraces whether that ends at a closing brace.
+	top      *blockPart
+	begin    int
+	value    place
+	inBraces bool
 }
 
 func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
@@ -61,6 +64,14 @@ func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
 	if i := bytes.IndexByte(r.text, 0); i >= 0 {
 		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
 	}
+	if err := r.read(patterns); err != nil {
+		return nil, err
+	}
+	return jsonDoc{r.stack[0]}, nil
+}
+
+// read reads all of a text.
+func (r *blocksReader) read(patterns BlockPatterns) error {
 	read := r.usual
 	if patterns.Indent {
 		read = r.indented
@@ -68,12 +79,12 @@ func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
 		read = func() error { return r.lines(patterns) }
 	}
 	if err := read(); err != nil {
-		return nil, err
+		return err
 	}
 	if len(r.stack) > 1 {
-		return nil, fmt.Errorf("%w: the block %.60q is not closed: it ends too early", ErrDamaged, r.names[len(r.names)-1])
+		return fmt.Errorf("%w: the block %.60q is not closed: it ends too early", ErrDamaged, r.names[len(r.names)-1])
 	}
-	return jsonDoc{r.stack[0]}, nil
+	return nil
 }
 
 func (r *blocksReader) count() error {
@@ -98,6 +109,7 @@ func (r *blocksReader) open(name string) error {
 		top[name] = []any{was, block}
 	}
 	r.stack, r.names = append(r.stack, block), append(r.names, name)
+	r.top.opens(&r.top, name, r.begin, r.at)
 	return r.count()
 }
 
@@ -108,10 +120,12 @@ func (r *blocksReader) close(name string) error {
 		return fmt.Errorf("%w: %.60q is closed and was not open", ErrDamaged, name)
 	}
 	r.stack, r.names = r.stack[:last], r.names[:last]
+	r.top.closes(&r.top, r.begin, r.at)
 	return nil
 }
 
 func (r *blocksReader) pair(key, value string) error {
+	r.top.pair(key, r.begin, r.value, r.inBraces)
 	top := r.stack[len(r.stack)-1]
 	switch was := top[key].(type) {
 	case nil:
@@ -125,25 +139,46 @@ func (r *blocksReader) pair(key, value string) error {
 }
 
 func (r *blocksReader) lines(p BlockPatterns) error {
-	open, close, pair := regexp.MustCompile(p.Open), regexp.MustCompile(p.Close), regexp.MustCompile(p.Pair)
-	for _, line := range splitLines(r.text) {
+	open, shut, pair := regexp.MustCompile(p.Open), regexp.MustCompile(p.Close), regexp.MustCompile(p.Pair)
+	for r.at < len(r.text) {
+		line := r.line()
 		var err error
-		if m := close.FindStringSubmatch(line); m != nil {
+		if m := shut.FindStringSubmatch(line); m != nil {
 			name := ""
-			if i := close.SubexpIndex("name"); i >= 0 {
+			if i := shut.SubexpIndex("name"); i >= 0 {
 				name = m[i]
 			}
 			err = r.close(name)
 		} else if m := open.FindStringSubmatch(line); m != nil {
 			err = r.open(m[open.SubexpIndex("name")])
-		} else if m := pair.FindStringSubmatch(line); m != nil {
-			err = r.pair(m[pair.SubexpIndex("key")], unquote(m[pair.SubexpIndex("value")]))
+		} else if m := pair.FindStringSubmatchIndex(line); m != nil {
+			key, value := 2*pair.SubexpIndex("key"), 2*pair.SubexpIndex("value")
+			r.value = place{r.begin + m[value], r.begin + m[value+1]}
+			err = r.pair(line[m[key]:m[key+1]], unquote(line[m[value]:m[value+1]]))
 		}
 		if err != nil {
 			return err
 		}
+		r.at = min(r.at+1, len(r.text)) // behind the end of the line
+		if r.at < len(r.text) && r.text[r.at-1] == '\r' {
+			r.at++
+		}
 	}
 	return nil
+}
+
+// line reads a line up to its end.
+func (r *blocksReader) line() string {
+	r.begin = r.at
+	if n := bytes.IndexByte(r.text[r.at:], '\n'); n >= 0 {
+		r.at += n
+	} else {
+		r.at = len(r.text)
+	}
+	if r.at > r.begin && r.at < len(r.text) && r.text[r.at-1] == '\r' {
+		r.at--
+	}
+	return strings.TrimSuffix(string(r.text[r.begin:r.at]), "\r")
 }
 
 func unquote(s string) string {
@@ -158,6 +193,7 @@ func unquote(s string) string {
 func (r *blocksReader) usual() error {
 	for {
 		r.space(" \t\r\n,;")
+		r.begin = r.at
 		if r.at >= len(r.text) {
 			return nil
 		}
@@ -199,12 +235,14 @@ func (r *blocksReader) named() error {
 		r.at++ // a stray = or ]
 		return nil
 	}
+	end := r.at - len(gapBefore(r.text[r.begin:r.at], r.at-r.begin))
 	r.space(" \t\r\n")
 	switch {
 	case r.at < len(r.text) && r.text[r.at] == '{':
 		r.at++
 		return r.open(word)
 	case r.at >= len(r.text) || r.text[r.at] != '=':
+		r.value, r.inBraces = place{r.begin, end}, false
 		return r.pair("words", word)
 	}
 	r.at++
@@ -216,16 +254,16 @@ func (r *blocksReader) named() error {
 	case r.at < len(r.text) && r.text[r.at] == '"':
 		from := r.at
 		value := r.quoted()
-		r.tell(word, from, r.at, false)
+		r.value, r.inBraces = place{from, r.at}, false
 		return r.pair(word, value)
 	}
-	end, braces := "\n", r.braces()
-	if braces {
-		end = " \t\r\n}"
+	ends := "\n"
+	if r.inBraces = r.braces(); r.inBraces {
+		ends = " \t\r\n}"
 	}
 	from := r.at
-	value := strings.TrimSpace(r.until(end))
-	r.tell(word, from, from+len(value), braces)
+	value := strings.TrimSpace(r.until(ends))
+	r.value = place{from, from + len(value)}
 	return r.pair(word, value)
 }
 

@@ -23,6 +23,7 @@ type bytesQuery struct {
 	kind   string // u8, u16, u32, u64, i32, f32, f64, cstr, hex or ascii
 	size   int    // bytes; for cstr the most
 	order  binary.ByteOrder
+	grows  bool // a text that may take another length
 }
 
 func compileBytes(query string) (bytesQuery, error) {

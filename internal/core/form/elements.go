@@ -13,7 +13,7 @@ import (
 
 // Elements are the texts of the elements of a list as they stand in a file, in their order. JSON takes $.a.b[*], XML /a/b where b are the
 // elements; of text, lines and INI each is a pattern, and an element the line that it matches in.
-func Elements(spec Spec, data []byte, each string) ([]string, error) {
+func (spec Spec) Elements(data []byte, each string) ([]string, error) {
 	text, _, err := decoded(spec, data)
 	if err != nil {
 		return nil, err
@@ -31,7 +31,7 @@ func Elements(spec Spec, data []byte, each string) ([]string, error) {
 
 // decoded is the text of a file, and its Spec as text.
 func decoded(spec Spec, data []byte) (text []byte, as Spec, err error) {
-	_, err = Recode(data, spec, func(t []byte, s Spec) ([]byte, error) {
+	_, err = spec.Recode(data, func(t []byte, s Spec) ([]byte, error) {
 		text, as = t, s
 		return t, nil
 	})
@@ -41,8 +41,8 @@ func decoded(spec Spec, data []byte) (text []byte, as Spec, err error) {
 // Relist returns data with the elements of a list replaced by others, in their order; every other byte stays as it is. Elements that are there
 // now are given as they stand, so one that is taken out and put in again leaves the file as it was. Nothing is read back here: the caller
 // knows what the list must say.
-func Relist(spec Spec, data []byte, each string, wanted []string) ([]byte, error) {
-	return Recode(data, spec, func(text []byte, spec Spec) ([]byte, error) { return relist(spec.Form, text, each, wanted) })
+func (spec Spec) Relist(data []byte, each string, wanted []string) ([]byte, error) {
+	return spec.Recode(data, func(text []byte, spec Spec) ([]byte, error) { return relist(spec.Form, text, each, wanted) })
 }
 
 // element is one, by its first byte and the one behind its last.

@@ -60,7 +60,7 @@ func encodingOf(head []byte, spec Spec) string {
 
 // Recode is content with what edit makes of its text: that is UTF-8 whatever the encoding is, and the spec that edit gets says so. The error wraps
 // ErrNotWritable where the encoding does not give back just what it read, or has no way to write what is new.
-func Recode(content []byte, spec Spec, edit func(text []byte, spec Spec) ([]byte, error)) ([]byte, error) {
+func (spec Spec) Recode(content []byte, edit func(text []byte, spec Spec) ([]byte, error)) ([]byte, error) {
 	encoding := encodingOf(content, spec)
 	spec.Encoding = "utf-8"
 	text, err := decode(content, encoding)

@@ -159,28 +159,10 @@ func iniGuide(data []byte) *Guide {
 }
 
 func blocksGuide(data []byte, patterns BlockPatterns) *Guide {
+	b, err := blocksOf(data, patterns)
 	var spots []spot
-	r := &blocksReader{text: data, stack: []map[string]any{{}}, names: []string{""}}
-	r.told = func(path []any, at stretch) {
-		query := "$"
-		for i, step := range path {
-			switch s := step.(type) {
-			case string:
-				query += "." + s
-			case int:
-				if i < len(path)-1 || s > 0 {
-					query += "[" + strconv.Itoa(s) + "]"
-				}
-			}
-		}
-		spots = append(spots, spot{at.to, query})
-	}
-	switch {
-	case patterns.Indent:
-	case patterns != (BlockPatterns{}):
-		_ = r.placedLines(patterns) // what is not read has no query
-	default:
-		_ = r.usual()
+	if err == nil { // what is not read has no query
+		b.root.guide("$", &spots)
 	}
 	return along(func() (spot, bool) {
 		if len(spots) == 0 {
@@ -190,6 +172,29 @@ func blocksGuide(data []byte, patterns BlockPatterns) *Guide {
 		spots = spots[1:]
 		return s, true
 	})
+}
+
+// guide tells the ways to the values in a block.
+func (p *blockPart) guide(way string, spots *[]spot) {
+	all, met := map[string]int{}, map[string]int{}
+	for _, child := range p.parts {
+		all[child.name]++
+	}
+	for _, child := range p.parts {
+		to := way + "." + child.name
+		if !isName(child.name) {
+			to = way + "['" + child.name + "']"
+		}
+		if child.block || all[child.name] > 1 {
+			to += "[" + strconv.Itoa(met[child.name]) + "]"
+		}
+		met[child.name]++
+		if child.block {
+			child.guide(to, spots)
+		} else {
+			*spots = append(*spots, spot{child.inner.to, to})
+		}
+	}
 }
 
 // Row is one row of a table.

@@ -147,7 +147,7 @@ func xmlSteps(query string) ([]step, bool) {
 		rest = rest[end:]
 		if s.name, s.attribute = strings.CutPrefix(s.name, "@"); s.name == "*" && !s.attribute {
 			s.all = true
-		} else if !isName(s.name) {
+		} else if !isName(strings.NewReplacer(":", "_", ".", "_").Replace(s.name)) || strings.Contains(s.name, "::") || strings.Trim(s.name, ".:") != s.name {
 			return nil, false
 		}
 		if strings.HasPrefix(rest, "[") && !s.attribute {

@@ -19,6 +19,8 @@ type largeJSON struct {
 type jsonSource struct {
 	*source
 	seen map[int][]jsonMember // of objects, by where they begin
+	// strict refuses a name that an object has twice: readers differ in which one counts, so it is not written.
+	strict bool
 }
 
 // jsonMember is a member of an object.
@@ -185,6 +187,9 @@ func (t *jsonSource) find(at place, steps []step, visit func(place) error) error
 func (t *jsonSource) member(at place, name string) (value place, ok bool, err error) {
 	err = t.members(at, func(m jsonMember) error {
 		if m.name == name {
+			if ok && t.strict {
+				return severalValues(name)
+			}
 			value, ok = m.value, true
 		}
 		return nil

@@ -312,7 +312,7 @@ func (t *xmlSource) attributes(e xmlElement, name string) ([]string, error) {
 	}
 	var values []string
 	for _, a := range start.Attr {
-		if a.Name.Space == "" && a.Name.Local == name {
+		if rawName(a.Name) == name {
 			values = append(values, a.Value)
 		}
 	}
@@ -393,7 +393,7 @@ func (d largeXML) Value(ctx context.Context, query string) (string, bool, error)
 
 func (d largeXML) Each(ctx context.Context, query string) ([]Doc, error) {
 	steps, streams := xmlSteps(query)
-	if !streams || len(steps) > 0 && steps[len(steps)-1].attribute {
+	if !streams {
 		doc, err := d.tree(query)
 		if err != nil {
 			return nil, err
@@ -401,8 +401,12 @@ func (d largeXML) Each(ctx context.Context, query string) ([]Doc, error) {
 		return doc.Each(ctx, query)
 	}
 	var docs []Doc
-	err := d.text.find(d.at, steps, func(e xmlElement, _ *string) error {
-		docs = append(docs, largeXML{d.text, e})
+	err := d.text.find(d.at, steps, func(e xmlElement, attribute *string) error {
+		if attribute != nil {
+			docs = append(docs, matchDoc{".": strings.TrimSpace(*attribute)})
+		} else {
+			docs = append(docs, largeXML{d.text, e})
+		}
 		return errors.Join(ctx.Err(), checkCount(docs))
 	})
 	return docs, err

@@ -318,3 +318,42 @@ func match(a, b []string) []int {
 	}
 	return at
 }
+
+// maxDifference bounds a comparison of two texts, in lines that are not the same at their beginnings and ends.
+const maxDifference = 4000
+
+// Difference are the lines that two texts differ in: those of was behind a -, those of now behind a +, in their order. Texts that differ in very many
+// lines are not compared line by line: all of these are then in it.
+func Difference(was, now []byte) (lines []string) {
+	a, b := linesOf(was), linesOf(now)
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	in := make([]int, len(a))
+	if len(a)+len(b) <= maxDifference {
+		in = match(a, b)
+	} else {
+		for i := range in {
+			in[i] = -1
+		}
+	}
+	add := func(sign, line string) { lines = append(lines, sign+strings.TrimRight(line, "\r\n")) }
+	j := 0
+	for i, line := range a {
+		if in[i] < 0 {
+			add("-", line)
+			continue
+		}
+		for ; j < in[i]; j++ {
+			add("+", b[j])
+		}
+		j++
+	}
+	for ; j < len(b); j++ {
+		add("+", b[j])
+	}
+	return lines
+}

@@ -88,10 +88,10 @@ func TestElements(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			spec := form.Spec{Form: c.as}
-			got, err := form.Elements(spec, []byte(c.text), c.each)
+			got, err := spec.Elements([]byte(c.text), c.each)
 			assert.NoError(t, err)
 			assert.Equal(t, c.want, got)
-			after, err := form.Relist(spec, []byte(c.text), c.each, c.wanted)
+			after, err := spec.Relist([]byte(c.text), c.each, c.wanted)
 			assert.NoError(t, err)
 			assert.Equal(t, c.after, string(after))
 		})

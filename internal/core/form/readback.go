@@ -30,7 +30,7 @@ func readBack(spec Spec, data, written []byte, query, value string) error {
 			return errors.Join(err, severalValues(query))
 		}
 	}
-	if !(found || value == "") || !sameValue(spec.Form, query, got, value) {
+	if !(found || value == "") || !sameValue(spec.Form, got, value) {
 		return fmt.Errorf("%s would read %q, not %q: %w", query, got, value, ErrNotWritable)
 	}
 	before, err := leaves(spec, data)
@@ -54,7 +54,7 @@ func readBack(spec Spec, data, written []byte, query, value string) error {
 }
 
 // sameValue reports whether got, as a query reads it, is the value that was to be written.
-func sameValue(form, query, got, value string) bool {
+func sameValue(form, got, value string) bool {
 	switch form {
 	case "xml", "ini": // these readers trim
 		return got == strings.TrimSpace(value)

@@ -63,6 +63,9 @@ func compileXPath(query string) (expr *xpath.Expr, err error) {
 }
 
 func (d xmlDoc) Value(_ context.Context, query string) (text string, ok bool, err error) {
+	if query == "." { // of an attribute the library has no navigator
+		return strings.TrimSpace(d.node.InnerText()), true, nil
+	}
 	expr, err := compileXPath(query)
 	if err != nil {
 		return "", false, err

@@ -1,0 +1,402 @@
+package form
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+)
+
+// Span is a part of a file: a value, an element of a list, a row. It is good for the Editor that found it, until that is Done.
+type Span struct {
+	// From is its first byte in the decoded text, and To the one behind its last; of a row of a database both are 0.
+	From, To int
+	node     any // what its form knows of it
+}
+
+// Is reports whether two spans, of one editor, are the same part.
+func (s Span) Is(other Span) bool {
+	row, ok := s.node.(rowPart)
+	if !ok {
+		return s.From == other.From && s.To == other.To
+	}
+	is, ok := other.node.(rowPart)
+	return ok && row.table == is.table && row.row == is.row
+}
+
+// Edit is what is written in the place of the bytes from From and before To.
+type Edit struct {
+	From, To int
+	Text     string
+}
+
+// Editor changes the decoded content of one file, part by part. It finds parts with the queries that they are read with, of which it takes the
+// streaming subset: children, attributes, index, and equality of a member or attribute; of a database one table. Every byte outside of
+// the parts that are changed stays as it is. Its errors wrap ErrNotWritable where a part cannot be changed that way, and then nothing is.
+//
+// An Editor is not safe for concurrent use, and must be closed.
+type Editor struct {
+	spec    Spec   // its encoding is that of text
+	asked   string // the encoding that the description says
+	shape   shape
+	text    []byte // decoded, as the queries see it
+	content []byte // before it was decoded
+	edits   []Edit
+}
+
+// shape finds and writes the parts of one form.
+type shape interface {
+	// spans are the parts that a query names in a part, or in all of the file where of is nil: with each as elements of a list, else as values.
+	spans(ctx context.Context, of *Span, query string, each bool) ([]Span, error)
+	// value is what a part says; ok is false where it is not a single value.
+	value(s Span) (text string, ok bool, err error)
+	// set is how a part gets another value.
+	set(s Span, value string) (Edit, error)
+	// cut takes parts out, with what separates them from others.
+	cut(parts []Span) ([]Edit, error)
+	// add puts a piece into a part: behind another one that is in it, or, where after is nil, behind all that is in it.
+	add(in Span, after *Span, piece string) (Edit, error)
+}
+
+// renamer is a shape whose parts have names.
+type renamer interface {
+	rename(s Span, name string) ([]Edit, error)
+}
+
+// follower is a shape in which other bytes follow from those that change: lengths.
+type follower interface {
+	follow(edits []Edit) ([]Edit, error)
+}
+
+// Edit opens the decoded content of a file for changes.
+func (spec Spec) Edit(ctx context.Context, content []byte) (*Editor, error) {
+	e := &Editor{spec: spec, asked: spec.Encoding, content: content, text: content}
+	if spec.Form == "sqlite" {
+		db, err := editSQLite(ctx, content)
+		e.shape = db
+		return e, err
+	}
+	if IsText(spec.Form) {
+		var err error
+		if e.text, e.spec, err = decoded(spec, content); err != nil {
+			return nil, err
+		}
+	}
+	var err error
+	e.shape, err = e.spec.shapeOf(e.text)
+	return e, err
+}
+
+func (spec Spec) shapeOf(text []byte) (shape, error) {
+	switch spec.Form {
+	case "json":
+		return shapeJSON(text)
+	case "xml":
+		return shapeXML(text)
+	case "blocks":
+		return shapeBlocks(text, spec.Blocks)
+	case "ini":
+		return shapeINI(text)
+	case "text", "lines":
+		return textShape{text, spec.Form == "lines"}, nil
+	case "bytes":
+		return bytesShape(text), nil
+	case "chunks":
+		return shapeChunks(text, spec.Chunks)
+	}
+	return nil, fmt.Errorf("the form %s %w", spec.Form, ErrNotWritable)
+}
+
+// Values are the values that a query names, in a part or, where of is nil, in all of the file.
+func (e *Editor) Values(ctx context.Context, of *Span, query string) ([]Span, error) {
+	return e.shape.spans(ctx, of, query, false)
+}
+
+// Each are the elements that a query names, as Values.
+func (e *Editor) Each(ctx context.Context, of *Span, query string) ([]Span, error) {
+	return e.shape.spans(ctx, of, query, true)
+}
+
+// One is the one value that a query names; that there is none, or more than one, is an error that wraps ErrNotWritable.
+func (e *Editor) One(ctx context.Context, of *Span, query string) (Span, error) {
+	found, err := e.Values(ctx, of, query)
+	switch {
+	case err != nil:
+		return Span{}, err
+	case len(found) == 0:
+		return Span{}, missingValue(query)
+	case len(found) > 1:
+		return Span{}, severalValues(query)
+	}
+	return found[0], nil
+}
+
+// Value is what a part says; ok is false where it is not a single value.
+func (e *Editor) Value(s Span) (text string, ok bool, err error) { return e.shape.value(s) }
+
+// Says reports whether a part says a value, as far as its form can tell: some trim white space.
+func (e *Editor) Says(s Span, value string) bool {
+	text, ok, err := e.shape.value(s)
+	return err == nil && ok && sameValue(e.spec.Form, text, value)
+}
+
+// EachValue visits the values that a query names in all of the file, one after the other; of a database their bytes. Nothing may be changed
+// meanwhile.
+func (e *Editor) EachValue(ctx context.Context, query string, visit func(s Span, value []byte) error) error {
+	if db, ok := e.shape.(*sqliteShape); ok {
+		return db.each(ctx, query, visit)
+	}
+	found, err := e.Values(ctx, nil, query)
+	if err != nil {
+		return err
+	}
+	for _, s := range found {
+		text, ok, err := e.Value(s)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			text = string(e.text[s.From:s.To])
+		}
+		if err := visit(s, []byte(text)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Piece is a part as it stands in the file, fit for Insert and Replace: its text, or a row of a database as JSON.
+func (e *Editor) Piece(s Span) ([]byte, error) {
+	if db, ok := e.shape.(*sqliteShape); ok {
+		return db.piece(s)
+	}
+	return e.text[s.From:s.To], nil
+}
+
+// Key is what a member of an object is called, the text it stands behind; "" of what is none.
+func (e *Editor) Key(s Span) string {
+	if j, ok := e.shape.(*jsonShape); ok {
+		return j.key(s)
+	}
+	return ""
+}
+
+// Set gives a part another value.
+func (e *Editor) Set(s Span, value string) error {
+	edit, err := e.shape.set(s, value)
+	if err == nil {
+		e.edits = append(e.edits, edit)
+	}
+	return err
+}
+
+// Rename calls a part otherwise: a member, an element, a block or pair, a key.
+func (e *Editor) Rename(s Span, name string) error {
+	r, ok := e.shape.(renamer)
+	if !ok || strings.ContainsAny(name, " \t\r\n\"'<>[]{}=:") && e.spec.Form != "json" || name == "" {
+		return fmt.Errorf("the name of a part of the form %s %w", e.spec.Form, ErrNotWritable)
+	}
+	edits, err := r.rename(s, name)
+	e.edits = append(e.edits, edits...)
+	return err
+}
+
+// Remove takes parts out.
+func (e *Editor) Remove(parts ...Span) error {
+	edits, err := e.shape.cut(parts)
+	if err == nil {
+		e.edits = append(e.edits, edits...)
+	}
+	return err
+}
+
+// Insert puts a piece into a part, or where in is nil into the file: behind another one, or where after is nil behind all that is in it.
+func (e *Editor) Insert(in, after *Span, piece []byte) error {
+	if in == nil {
+		in = &Span{0, len(e.text), nil}
+	}
+	edit, err := e.shape.add(*in, after, string(piece))
+	if err == nil {
+		e.edits = append(e.edits, edit)
+	}
+	return err
+}
+
+// Replace puts a piece in the place of a part.
+func (e *Editor) Replace(s Span, piece []byte) error {
+	if db, ok := e.shape.(*sqliteShape); ok {
+		return db.replace(s, piece)
+	}
+	e.edits = append(e.edits, Edit{s.From, s.To, string(piece)})
+	return nil
+}
+
+// Rewrite puts another text in the place of all of it.
+func (e *Editor) Rewrite(text []byte) { e.edits = []Edit{{0, len(e.text), string(text)}} }
+
+// Text is the text that spans count in.
+func (e *Editor) Text() []byte { return e.text }
+
+// Done is the content with all changes. It reads as its form does; two changes of the same bytes are an error.
+func (e *Editor) Done(ctx context.Context) ([]byte, error) {
+	if db, ok := e.shape.(*sqliteShape); ok {
+		return db.done(ctx)
+	}
+	edits := e.edits
+	if f, ok := e.shape.(follower); ok && len(edits) > 0 {
+		more, err := f.follow(edits)
+		if err != nil {
+			return nil, err
+		}
+		edits = append(slices.Clone(edits), more...)
+	}
+	if len(edits) == 0 {
+		return e.content, nil
+	}
+	text, err := apply(e.text, edits)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := e.spec.shapeOf(text); err != nil {
+		at := ""
+		if line := lineOfDamage(e.spec.Form, text); line > 0 {
+			at = fmt.Sprintf(" on line %d", line)
+		}
+		return nil, fmt.Errorf("it would be no %s any more: %w%s: %w", e.spec.Form, err, at, ErrNotWritable)
+	}
+	if !IsText(e.spec.Form) {
+		return text, nil
+	}
+	encoding := encodingOf(e.content, Spec{Form: e.spec.Form, Encoding: e.asked})
+	written, err := encode(text, encoding)
+	if err != nil {
+		return nil, fmt.Errorf("what is new %w in the encoding %s: %w", ErrNotWritable, encoding, err)
+	}
+	return written, nil
+}
+
+// lineOfDamage is the line, from 1, that a text is no JSON or XML from; 0 where that is not known.
+func lineOfDamage(form string, text []byte) int {
+	switch form {
+	case "json":
+		d := jsontext.NewDecoder(bytes.NewReader(text))
+		err := d.SkipValue()
+		at := len(text)
+		if syntax := (*jsontext.SyntacticError)(nil); errors.As(err, &syntax) {
+			at = int(syntax.ByteOffset)
+		}
+		return bytes.Count(text[:min(at, len(text))], []byte{'\n'}) + 1
+	case "xml":
+		d := xml.NewDecoder(bytes.NewReader(text))
+		d.CharsetReader = asItIs
+		for {
+			_, err := d.Token()
+			if syntax := (*xml.SyntaxError)(nil); errors.As(err, &syntax) {
+				return syntax.Line
+			}
+			if err != nil {
+				return 0
+			}
+		}
+	}
+	return 0
+}
+
+// Close frees what the editor holds.
+func (e *Editor) Close() error {
+	if db, ok := e.shape.(*sqliteShape); ok {
+		return db.Close()
+	}
+	return nil
+}
+
+// apply makes edits of a text, which may come in any order.
+func apply(text []byte, edits []Edit) ([]byte, error) {
+	edits, err := inOrder(edits)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	out.Grow(len(text))
+	at := 0
+	for _, e := range edits {
+		if e.From < at || e.To > len(text) {
+			return nil, errors.New("an edit outside of the text")
+		}
+		out.Write(text[at:e.From])
+		out.WriteString(e.Text)
+		at = e.To
+	}
+	out.Write(text[at:])
+	return out.Bytes(), nil
+}
+
+// inOrder sorts edits by where they stand. One inside of what another one takes out goes with it.
+func inOrder(edits []Edit) ([]Edit, error) {
+	edits = slices.Clone(edits)
+	slices.SortStableFunc(edits, func(a, b Edit) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(b.To, a.To)) })
+	var all []Edit
+	for _, e := range edits {
+		if n := len(all); n > 0 && e.From < all[n-1].To {
+			last := all[n-1]
+			if last.Text == "" && e.To <= last.To || last == e {
+				continue
+			}
+			if last.Text == "" && e.Text == "" {
+				all[n-1].To = e.To
+				continue
+			}
+			return nil, fmt.Errorf("two changes of the same bytes, at %d: %w", e.From, ErrNotWritable)
+		}
+		all = append(all, e)
+	}
+	return all, nil
+}
+
+// invert are the edits that make the former text of one that edits have been made of.
+func invert(text []byte, edits []Edit) ([]Edit, error) {
+	edits, err := inOrder(edits)
+	if err != nil {
+		return nil, err
+	}
+	var back []Edit
+	shift := 0
+	for _, e := range edits {
+		back = append(back, Edit{e.From + shift, e.From + shift + len(e.Text), string(text[e.From:e.To])})
+		shift += len(e.Text) - (e.To - e.From)
+	}
+	return back, nil
+}
+
+// space reports whether a byte is white space.
+func space(b byte) bool { return b == ' ' || b == '\t' || b == '\r' || b == '\n' }
+
+// lineOf widens a part to the whole lines it stands on, with the end of the last one, if nothing else stands there.
+func lineOf(text []byte, from, to int) (int, int, bool) {
+	start, end := from, to
+	for start > 0 && (text[start-1] == ' ' || text[start-1] == '\t') {
+		start--
+	}
+	for end < len(text) && (text[end] == ' ' || text[end] == '\t' || text[end] == '\r') {
+		end++
+	}
+	if start > 0 && text[start-1] != '\n' || end < len(text) && text[end] != '\n' {
+		return from, to, false
+	}
+	return start, min(end+1, len(text)), true
+}
+
+// gapBefore is the white space before a byte.
+func gapBefore(text []byte, at int) string {
+	from := at
+	for from > 0 && space(text[from-1]) {
+		from--
+	}
+	return string(text[from:at])
+}

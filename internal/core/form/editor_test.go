@@ -1,0 +1,317 @@
+package form
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// editable is a file of each form with a list: its elements, what each says of itself, a piece to put in, and what the list stands in.
+type editable struct {
+	spec                Spec
+	text                string
+	each, value, in     string
+	piece               func(id string) string
+	head, between, tail string // around and between elements, of a text that is made
+}
+
+func editables() map[string]editable {
+	join := func(e editable, n int) editable {
+		var parts []string
+		for i := range n {
+			parts = append(parts, e.piece(fmt.Sprintf("id%d", i)))
+		}
+		e.text = e.head + strings.Join(parts, e.between) + e.tail
+		return e
+	}
+	all := map[string]editable{}
+	for name, e := range map[string]editable{
+		"json": {spec: Spec{Form: "json"}, each: "$.list[*]", value: "$.id", in: "$.list", head: "{\"a\": [1],\n \"list\": [\n  ", between: ",\n  ", tail: "\n ], \"z\": \"[{\"}\n",
+			piece: func(id string) string { return fmt.Sprintf(`{"id": %q, "n": 1.50}`, id) }},
+		"json in one line": {spec: Spec{Form: "json"}, each: "$.list[*].id", value: "$", in: "$.list", head: `{"list":[`, between: ",", tail: `]}`,
+			piece: func(id string) string { return fmt.Sprintf(`{"id":%q}`, id) }},
+		"json members": {spec: Spec{Form: "json"}, each: "$.of.*", value: "$.id", in: "$.of", head: "{\n\t\"of\": {\n\t\t", between: ",\n\t\t", tail: "\n\t}\n}",
+			piece: func(id string) string { return fmt.Sprintf(`"k%s": {"id": %q}`, id, id) }},
+		"xml": {spec: Spec{Form: "xml"}, each: "/a/list/e", value: "@id", in: "/a/list", head: "<?xml version='1.0'?>\r\n<a>\r\n <!-- <e/> -->\r\n <list n='1'>\r\n  ", between: "\r\n  ", tail: "\r\n </list>\r\n <e id='no'/>\r\n</a>\r\n",
+			piece: func(id string) string { return fmt.Sprintf(`<e id='%s'><b>&lt;</b></e>`, id) }},
+		"xml in one line": {spec: Spec{Form: "xml"}, each: "/a/e", value: ".", in: "/a", head: "<a>", between: "", tail: "</a>", piece: func(id string) string { return "<e>" + id + "</e>" }},
+		"blocks": {spec: Spec{Form: "blocks"}, each: "$.a[0].e[*]", value: "$.id", in: "$.a[0]", head: "# kept\n[a]\n\tx = 1\n\t", between: "\n\t", tail: "\n[/a]\n",
+			piece: func(id string) string { return "[e]\n\tid = " + id + "\n\t[/e]" }},
+		"blocks in braces": {spec: Spec{Form: "blocks"}, each: "$.a[0].e[*]", value: "$.id", in: "$.a[0]", head: "a {\n  ", between: "\n  ", tail: "\n}\n",
+			piece: func(id string) string { return `e { id = "` + id + `" n = 2 }` }},
+		"blocks by patterns": {spec: Spec{Form: "blocks", Blocks: BlockPatterns{Open: `^BEGIN (?P<name>\w+)$`, Close: `^END$`, Pair: `^(?P<key>\w+): (?P<value>.*)$`}}, each: "$.a[0].e[*]", value: "$.id", in: "$.a[0]",
+			head: "BEGIN a\n", between: "\n", tail: "\nEND\n", piece: func(id string) string { return "BEGIN e\nid: " + id + "\nEND" }},
+		"blocks by indentation": {spec: Spec{Form: "blocks", Blocks: BlockPatterns{Indent: true}}, each: "$.a[0].e[*]", value: "$.id", in: "$.a[0]", head: "a one two\n\t", between: "\n\t", tail: "\nb c\n",
+			piece: func(id string) string { return "e \"the e\"\n\t\tid " + id + "\n\t\tn `2 3`" }},
+		"lines": {spec: Spec{Form: "lines"}, each: `^e (?P<id>\w+)$`, value: "id", head: "first\n", between: "\n", tail: "\n", piece: func(id string) string { return "e " + id }},
+		"ini":   {spec: Spec{Form: "ini"}, each: `list\.(?P<id>\w+)`, value: "@value", head: "[other]\nid9 = 1\n[list]\n", between: "\n", tail: "\n[last]\nx=1", piece: func(id string) string { return id + " = " + id }},
+		"text":  {spec: Spec{Form: "text"}, each: `<(?P<id>\w+)>`, value: "id", head: "begin ", between: ", ", tail: " end", piece: func(id string) string { return "<" + id + ">" }},
+		"chunks": {spec: Spec{Form: "chunks", Chunks: ChunkSpec{Chunk: "tag:4 length:u32be", Record: "n:u8 id:cstr"}}, each: "LIST", value: "id",
+			piece: func(id string) string { return "\x01" + id + "\x00" }},
+	} {
+		if name == "chunks" {
+			var list string
+			for i := range 6 {
+				list += e.piece(fmt.Sprintf("id%d", i))
+			}
+			e.text = "HEAD\x00\x00\x00\x02hiLIST" + string(appendBig(nil, uint32(len(list)))) + list + "TAIL\x00\x00\x00\x01!"
+			all[name] = e
+			continue
+		}
+		all[name] = join(e, 6)
+	}
+	return all
+}
+
+// ids are what the elements of a text say that they are.
+func (e editable) ids(t *testing.T, text []byte) (all []string) {
+	ed, err := e.spec.Edit(t.Context(), text)
+	require.NoError(t, err, "%q", text)
+	found, err := ed.Each(t.Context(), nil, e.each)
+	require.NoError(t, err)
+	for i := range found {
+		at, err := ed.One(t.Context(), &found[i], e.value)
+		require.NoError(t, err, "%q", text)
+		value, ok, err := ed.Value(at)
+		require.NoError(t, err)
+		require.True(t, ok)
+		all = append(all, value)
+	}
+	return all
+}
+
+// TestWhatIsChangedIsReadAndCanBeTakenBack makes random changes in each form: what is read then is what was asked for, every other byte stays, and the
+// inverse of the changes gives the original.
+func TestWhatIsChangedIsReadAndCanBeTakenBack(t *testing.T) {
+	for name, e := range editables() {
+		t.Run(name, func(t *testing.T) {
+			for seed := range 60 {
+				r := rand.New(rand.NewPCG(uint64(seed), 3))
+				ed, err := e.spec.Edit(t.Context(), []byte(e.text))
+				require.NoError(t, err)
+				found, err := ed.Each(t.Context(), nil, e.each)
+				require.NoError(t, err)
+				require.Len(t, found, 6)
+				var want []string
+				var gone []Span
+				for i := range found {
+					id := fmt.Sprintf("id%d", i)
+					what := r.IntN(4)
+					if what == 0 && !strings.HasSuffix(e.each, ".id") {
+						gone = append(gone, found[i])
+						continue
+					}
+					if what == 1 && name != "ini" {
+						id = []string{"other", "a", "idx"}[r.IntN(3)] + id
+						at, err := ed.One(t.Context(), &found[i], e.value)
+						require.NoError(t, err)
+						require.NoError(t, ed.Set(at, id))
+					}
+					want = append(want, id)
+				}
+				require.NoError(t, ed.Remove(gone...))
+				if r.IntN(2) == 0 && len(want) > 0 && (len(gone) == 0 || !gone[len(gone)-1].Is(found[5])) && !strings.HasSuffix(e.each, ".id") {
+					var in *Span
+					if e.in != "" {
+						at, err := ed.Each(t.Context(), nil, e.in)
+						require.NoError(t, err)
+						in = &at[0]
+					}
+					require.NoError(t, ed.Insert(in, &found[5], []byte(e.piece("new"))))
+					want = append(want, "new")
+				}
+				edits := ed.edits
+				if f, ok := ed.shape.(follower); ok {
+					more, err := f.follow(edits)
+					require.NoError(t, err)
+					edits = append(edits[:len(edits):len(edits)], more...)
+				}
+				now, err := ed.Done(t.Context())
+				require.NoError(t, err, "%q", e.text)
+				assert.Equal(t, want, e.ids(t, now), "%q", now)
+				back, err := invert([]byte(e.text), edits)
+				require.NoError(t, err)
+				again, err := apply(now, back)
+				require.NoError(t, err)
+				require.Equal(t, e.text, string(again), "the inverse")
+				outside(t, []byte(e.text), now, edits)
+				require.NoError(t, ed.Close())
+			}
+		})
+	}
+}
+
+// outside compares every byte that is in no edit.
+func outside(t *testing.T, was, now []byte, edits []Edit) {
+	sorted, err := inOrder(edits)
+	require.NoError(t, err)
+	at, shift := 0, 0
+	for _, e := range append(sorted, Edit{len(was), len(was), ""}) {
+		require.True(t, bytes.Equal(was[at:e.From], now[at+shift:e.From+shift]), "bytes %d to %d stay", at, e.From)
+		at = e.To
+		shift += len(e.Text) - (e.To - e.From)
+	}
+}
+
+// TestWhatIsTakenOutLeavesNoTrace takes out and puts in, and compares all of the file.
+func TestWhatIsTakenOutLeavesNoTrace(t *testing.T) {
+	for _, c := range []struct {
+		spec             Spec
+		in, gone, want   string
+		into, piece, got string // then a piece is put in
+	}{
+		{Spec{Form: "json"}, `{"l": [1, 2, 3]}`, "$.l[1]", `{"l": [1, 3]}`, "$.l", "4", `{"l": [1, 3, 4]}`},
+		{Spec{Form: "json"}, `{"l": [1, 2, 3]}`, "$.l[2]", `{"l": [1, 2]}`, "", "", ""},
+		{Spec{Form: "json"}, `{"l": [ 1 ]}`, "$.l[*]", `{"l": []}`, "$.l", `"x"`, `{"l": ["x"]}`},
+		{Spec{Form: "json"}, "{\n \"a\": 1,\n \"b\\\"c\": {\"d\": 2}\n}", "$.a", "{\n \"b\\\"c\": {\"d\": 2}\n}", "$", `"e": 3`, "{\n \"b\\\"c\": {\"d\": 2},\n \"e\": 3\n}"},
+		{Spec{Form: "xml"}, "<a>\n <b/>\n <c/>\n</a>", "/a/b", "<a>\n <c/>\n</a>", "/a/c", "<d/>", "<a>\n <c><d/></c>\n</a>"},
+		{Spec{Form: "xml"}, "<a x=\"1\" y='2' z = \"3\"/>", "/a/@y", "<a x=\"1\" z = \"3\"/>", "/a", "t", "<a x=\"1\" z = \"3\">t</a>"},
+		{Spec{Form: "xml"}, "<a><b>1</b><b>2</b></a>", "/a/b[2]", "<a><b>1</b></a>", "/a", "<b>3</b>", "<a><b>1</b><b>3</b></a>"},
+		{Spec{Form: "blocks"}, "a {\n\tb = 1\n\tc = 2\n}\n", "$.a[0].b", "a {\n\tc = 2\n}\n", "$.a[0]", "d = 3", "a {\n\tc = 2\n\td = 3\n}\n"},
+		{Spec{Form: "blocks"}, "a { b = 1 c = 2 }", "$.a[0].b", "a { c = 2 }", "$.a[0]", "d = 3", "a { c = 2 d = 3 }"},
+		{Spec{Form: "blocks", Blocks: BlockPatterns{Indent: true}}, "a x\n\tb 1\n\tc 2\nz 1\n", "$.a[0].b", "a x\n\tc 2\nz 1\n", "$.a[0]", "d 3", "a x\n\tc 2\n\td 3\nz 1\n"},
+		{Spec{Form: "ini"}, "[a]\nb = 1\r\nc = 2\r\n", `a\.b`, "[a]\nc = 2\r\n", "", "", ""},
+		{Spec{Form: "lines"}, "a\nb\nc", "^c$", "a\nb", "", "", ""},
+	} {
+		ed, err := c.spec.Edit(t.Context(), []byte(c.in))
+		require.NoError(t, err)
+		found, err := ed.Each(t.Context(), nil, c.gone)
+		require.NoError(t, err)
+		require.NotEmpty(t, found, c.gone)
+		require.NoError(t, ed.Remove(found...))
+		now, err := ed.Done(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, c.want, string(now))
+		if c.got == "" {
+			continue
+		}
+		ed, err = c.spec.Edit(t.Context(), now)
+		require.NoError(t, err)
+		in, err := ed.Each(t.Context(), nil, c.into)
+		require.NoError(t, err)
+		require.Len(t, in, 1)
+		require.NoError(t, ed.Insert(&in[0], nil, []byte(c.piece)))
+		now, err = ed.Done(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, c.got, string(now))
+	}
+}
+
+// TestNamesAreGivenAnew renames a part of each form that has names.
+func TestNamesAreGivenAnew(t *testing.T) {
+	for _, c := range []struct {
+		form, in, at, want string
+	}{
+		{"json", `{"a": {"b \"c": 1}}`, "$.a.*", `{"a": {"new": 1}}`}, {"xml", "<a><b x='1'>t</b><b/></a>", "/a/b[1]", "<a><new x='1'>t</new><b/></a>"},
+		{"xml", "<a b = '1'/>", "/a/@b", "<a new = '1'/>"}, {"blocks", "[a]\n[b]\nc = 1\n[/b]\n[/a]\n", "$.a[0].b", "[a]\n[new]\nc = 1\n[/new]\n[/a]\n"},
+		{"ini", "[a]\nb = b\n", `a\.b`, "[a]\nnew = b\n"},
+	} {
+		ed, err := Spec{Form: c.form}.Edit(t.Context(), []byte(c.in))
+		require.NoError(t, err)
+		found, err := ed.Each(t.Context(), nil, c.at)
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		require.NoError(t, ed.Rename(found[0], "new"))
+		now, err := ed.Done(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, c.want, string(now))
+		if c.form != "json" {
+			assert.ErrorIs(t, ed.Rename(found[0], "a b"), ErrNotWritable)
+		}
+	}
+}
+
+// TestRowsArePutInAndTakenOut changes a database: rows of one table come and go as pieces; what is no single table is not changed.
+func TestRowsArePutInAndTakenOut(t *testing.T) {
+	data := makeSQLite(t, "CREATE TABLE crew (id INTEGER PRIMARY KEY, name TEXT, raw BLOB, pay REAL, note)", "INSERT INTO crew VALUES (1, 'Ada', x'00ff', 1.5, NULL), (2, 'Bo', x'', 2, 'x')",
+		"CREATE TABLE bare (id TEXT PRIMARY KEY) WITHOUT ROWID", "CREATE TABLE log (n)")
+	spec := Spec{Form: "sqlite"}
+	ed, err := spec.Edit(t.Context(), data)
+	require.NoError(t, err)
+	found, err := ed.Each(t.Context(), nil, "SELECT name FROM crew WHERE name = 'Ada'")
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	piece, err := ed.Piece(found[0])
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"table": "crew", "columns": {"id": 1, "name": "Ada", "raw": {"base64": "AP8="}, "pay": 1.5, "note": null}}`, string(piece))
+	require.NoError(t, ed.Remove(found...))
+	now, err := ed.Done(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, ed.Close())
+	ed, err = spec.Edit(t.Context(), now)
+	require.NoError(t, err)
+	require.NoError(t, ed.Insert(nil, nil, piece))
+	for _, wrong := range []string{`{"table": "crew; DROP TABLE log", "columns": {"id": 9}}`, `{"table": "crew", "columns": {"id) VALUES (1); --": 9}}`, `{"table": "none", "columns": {"id": 9}}`, "no row", `{"table": "crew", "columns": {"id": 2}}`} {
+		assert.ErrorIs(t, ed.Insert(nil, nil, []byte(wrong)), ErrNotWritable, wrong)
+	}
+	again, err := ed.Done(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, ed.Close())
+	rows := func(data []byte) (all []string) {
+		require.NoError(t, EachRow(t.Context(), data, func(r Row) error { all = append(all, fmt.Sprintf("%s %q", r.Table, r.Values)); return nil }))
+		return all
+	}
+	assert.Len(t, rows(now), 1)
+	assert.Equal(t, rows(data), rows(again))
+	ed, err = spec.Edit(t.Context(), data)
+	require.NoError(t, err)
+	for _, query := range []string{"SELECT id FROM bare", "SELECT name FROM crew, log", "SELECT max(id) FROM crew", "SELECT name FROM crew WHERE id IN (SELECT 1)", "SELECT name FROM none"} {
+		_, err := ed.Each(t.Context(), nil, query)
+		assert.ErrorIs(t, err, ErrNotWritable, query)
+	}
+	require.NoError(t, ed.Close())
+	_, err = spec.Edit(t.Context(), makeSQLite(t, "CREATE TABLE a (b)", "CREATE trigger t AFTER INSERT ON a BEGIN DELETE FROM a; END"))
+	assert.ErrorIs(t, err, ErrNotWritable, "a trigger would change more")
+}
+
+// FuzzEdit finds parts of any text, sets, removes and puts one back: what is written reads, and is as it was again in the end.
+func FuzzEdit(f *testing.F) {
+	forms := []Spec{{Form: "json"}, {Form: "xml"}, {Form: "ini"}, {Form: "text"}, {Form: "lines"}, {Form: "blocks"}, {Form: "blocks", Blocks: BlockPatterns{Indent: true}}, {Form: "chunks", Chunks: ChunkSpec{Chunk: "tag:4 length:u8", Record: "id:cstr"}}}
+	for i, e := range []string{"json", "xml", "ini", "text", "lines", "blocks", "blocks by indentation", "chunks"} {
+		one := editables()[e]
+		f.Add(byte(i), []byte(one.text), one.each, "x")
+	}
+	f.Fuzz(func(t *testing.T, which byte, data []byte, query, value string) {
+		spec := forms[int(which)%len(forms)]
+		ed, err := spec.Edit(t.Context(), data)
+		if err != nil {
+			return
+		}
+		found, err := ed.Each(t.Context(), nil, query)
+		if err != nil || len(found) == 0 {
+			return
+		}
+		for _, s := range found {
+			require.True(t, s.From >= 0 && s.From <= s.To && s.To <= len(ed.text))
+		}
+		if ed.Set(found[0], value) != nil {
+			if ed.Remove(found...) != nil {
+				return
+			}
+		}
+		edits := ed.edits
+		now, err := ed.Done(t.Context())
+		if err != nil {
+			return
+		}
+		_, err = spec.Edit(t.Context(), now)
+		require.NoError(t, err, "what was written reads")
+		if f, ok := ed.shape.(follower); ok {
+			more, err := f.follow(edits)
+			require.NoError(t, err)
+			edits = append(edits[:len(edits):len(edits)], more...)
+		}
+		if _, text := ed.shape.(*sqliteShape); !text && bytes.Equal(ed.text, data) {
+			back, err := invert(data, edits)
+			require.NoError(t, err)
+			again, err := apply(now, back)
+			require.NoError(t, err)
+			require.Equal(t, data, again)
+		}
+	})
+}
