@@ -52,7 +52,17 @@ func (o orchard) xml() []byte {
 	for i := range 60 {
 		fmt.Fprintf(&b, "  <tree row=\"%d\" wound=\"%.3f\" fruit=\"%d\"/>\n", i, r.Float64(), r.IntN(40))
 	}
-	b.WriteString(" </trees>\n</bay>\n")
+	b.WriteString(" </trees>\n <wardens lead=\"2\">\n")
+	for i, name := range []string{"Pip", "Odile", "Tam"}[:2+o.coins%2] {
+		fmt.Fprintf(&b, "  <warden id=\"%d\" name=%q hat=%q tends=\"%d\"/>\n", i+1, name, []string{"straw", "felt"}[(o.coins+i)%2], 7*i+o.coins%40)
+	}
+	b.WriteString(" </wardens>\n")
+	fmt.Fprintf(&b, " <hives count=\"%d\">\n", len(o.cogs))
+	for i, c := range o.cogs {
+		id, _, _ := strings.Cut(c, "=")
+		fmt.Fprintf(&b, "  <hive tree=\"%d\" of=\"%s:hive\"/>\n", 5*i, id)
+	}
+	b.WriteString(" </hives>\n</bay>\n")
 	return []byte(b.String())
 }
 

@@ -109,8 +109,12 @@ func (v voyage) files() []file {
 		}
 		islands = append(islands, island+"}")
 	}
-	text := fmt.Sprintf("{\n \"title\": %q,\n \"version\": %q,\n \"captain\": %s,\n \"written\": %q,\n \"played\": %d,\n \"mods\": [%s],\n \"islands\": [\n  %s\n ]\n}\n",
-		v.title, v.version, v.captain, v.when.Format(time.RFC3339), v.hours*3600, strings.Join(mods, ", "), strings.Join(islands, ",\n  "))
+	var keepers []string
+	for i, name := range []string{"Ansa", "Bero", "Cael", "Dwyn"}[:2+v.seed%3] {
+		keepers = append(keepers, fmt.Sprintf(`{"id": %d, "name": %q, "hat": %q, "island": %d}`, i+1, name, []string{"oilskin", "straw", "none"}[(int(v.seed)+i)%3], 3*i+int(v.seed)))
+	}
+	text := fmt.Sprintf("{\n \"title\": %q,\n \"version\": %q,\n \"captain\": %s,\n \"written\": %q,\n \"played\": %d,\n \"mods\": [%s],\n \"keepers\": [\n  %s\n ],\n \"islands\": [\n  %s\n ]\n}\n",
+		v.title, v.version, v.captain, v.when.Format(time.RFC3339), v.hours*3600, strings.Join(mods, ", "), strings.Join(keepers, ",\n  "), strings.Join(islands, ",\n  "))
 	chart := make([]byte, 4096+r.IntN(4096))
 	for i := range chart {
 		chart[i] = byte(r.Uint32())

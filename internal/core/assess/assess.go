@@ -40,6 +40,9 @@ func Of(st *facts.State) *Install {
 	a := &Install{State: st, Findings: installFindings(st)}
 	for _, s := range st.Saves {
 		one := &Save{Save: s, Findings: append(placeFindings(st, s), Findings(st, s)...)}
+		for i := range one.Findings {
+			one.Findings[i].Remedy = one.Findings[i].Remedy.About("FILE", st.Address(s))
+		}
 		check.Sort(one.Findings)
 		one.Verdict = check.Sum(one.Findings)
 		a.Saves = append(a.Saves, one)

@@ -11,6 +11,8 @@ const (
 	NotASave     Code = "not-a-save"
 	Damaged      Code = "damaged"
 	SeveralSaves Code = "several-saves"
+	OneMember    Code = "one-member"
+	BrokenLink   Code = "broken-link"
 	Incomplete   Code = "incomplete"
 	Litter       Code = "litter"
 	BeingWritten Code = "being-written"
@@ -123,6 +125,10 @@ var table = []Info{
 		Effect: "None that is known.", Remedy: "Write into the description how such a file is made.", Do: problem.Do("games test", "FILE").With("on", "SAVE"), Example: "run.sav: begins with \"ZST1\" instead of \"ZLB0\" or \"RAW0\""},
 	{Code: SeveralSaves, Severity: Unknown, Meaning: "The download holds several saves, or variants of one.",
 		Effect: "None.", Remedy: "Choose one.", Do: problem.Do("vet", "FILE").With("pick", "NAME"), Example: "3 saves in it"},
+	{Code: OneMember, Severity: Note, Meaning: "The download is no save but one member of one, taken out by Ostrov: a character, a town.",
+		Effect: "None by itself.", Remedy: "Put it into a save of your own.", Do: problem.Do("members put", "SAVE", "FILE"), Example: "it is one driver of a roster of Night Tram, 00001001 Bo, made with 3.1"},
+	{Code: BrokenLink, Severity: Risk, Meaning: "One place of the save names something that the save does not have.",
+		Effect: "What depends on it is lost when the game loads the save, or the game crashes; the description's rules may say which.", Remedy: "Ask whoever made it for a whole one, or borrow what is missing from another save.", Do: problem.Do("borrow", "SECTION").With("from", "SAVE").With("into", "SAVE"), Example: "the tree that a warden tends: 17 is named and is not there"},
 	{Code: Incomplete, Severity: Stop, Meaning: "A file that belongs to the save is not in the download.",
 		Effect: "The game does not list the save, or loads half of it.", Remedy: "Ask for the missing file.", Example: "chart.bin is missing"},
 	{Code: BeingWritten, Severity: Unknown, Meaning: "The save changed while it was read.",

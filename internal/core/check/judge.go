@@ -193,13 +193,18 @@ func (j *judge) versionRule(r Rule, rel version.Relation, save, text string) {
 	} else if r.Says != Fit {
 		f.Remedy = versionRemedy(rel, save)
 	}
+	if r.CanConvert && r.Says != Fit {
+		f.Remedy = problem.Do("convert", "FILE").With("to", r.ConvertTo).Or(f.Remedy)
+	}
 	if rel == version.Same && r.Says == Fit {
 		return
 	}
 	j.found = append(j.found, weaken(f, j.needs.VersionEvidence, false))
 	if r.ConvertTo != "" {
 		c := New(Convertible, "", fmt.Sprintf("a save of %s can be converted to %s", save, r.ConvertTo))
-		c.Remedy = problem.Advise("convert it to %s", r.ConvertTo)
+		if c.Remedy = problem.Advise("convert it to %s", r.ConvertTo); r.CanConvert {
+			c.Remedy = problem.Do("convert", "FILE").With("to", r.ConvertTo)
+		}
 		j.found = append(j.found, c)
 	}
 }

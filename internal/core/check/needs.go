@@ -158,6 +158,8 @@ type Rule struct {
 	Instead   string // what to do to the game rather than to the save
 	// ConvertTo is the version that a conversion makes of the save, or "".
 	ConvertTo string
+	// CanConvert tells that the description says how, so that Ostrov can do it.
+	CanConvert bool
 }
 
 func (v Verdict) severity() Severity {

@@ -237,6 +237,14 @@ func (s *Save) notReferred(ctx context.Context, err error) {
 	}
 }
 
+// Finder finds the identifiers of the mods that are known, and of those that a save lists; nil where the description does not say where they stand.
+func (st *State) Finder(s *Save) *refer.Finder {
+	if st.refs == nil {
+		return nil
+	}
+	return st.refs.with(s.Kind, s.Facts.Mods).find()
+}
+
 // Required are the needs of a save as a check takes them, with what it refers to.
 func (st *State) Required(s *Save) check.Needs {
 	c := s.Needs.ForCheck(st.Mods.Ordered)

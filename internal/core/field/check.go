@@ -115,9 +115,7 @@ func (c Checker) Fields(at string, fields Fields, files map[string]File) {
 			if len(f.At) == 0 {
 				c.Errorf(where, "", "a field in a file needs `at`: the query that leads to it")
 			}
-			for _, query := range f.At {
-				c.Query(where, f.In, query, false, files)
-			}
+			c.queries(where, f, files)
 		}
 		if f.Join != "" && len(f.At) < 2 {
 			c.Errorf(where+".join", "", "join stands between several queries: at = [QUERY, QUERY]")
@@ -132,6 +130,39 @@ func (c Checker) Fields(at string, fields Fields, files map[string]File) {
 			c.Errorf(where+".as", "", "%v", err)
 		}
 		c.checkSet(where, f, files)
+	}
+}
+
+// queries checks the queries of a field.
+func (c Checker) queries(where string, f *Field, files map[string]File) {
+	if f.Each != "" {
+		if len(f.At) != 1 || len(f.Ref) > 0 {
+			c.Errorf(where, "", "a field that each element has is at one place in it, and has no ref")
+		}
+		c.Query(where, f.In, f.Each, true, files)
+		if of := files[f.In].Form; of == "json" || of == "xml" || of == "blocks" {
+			for _, query := range f.At {
+				c.asked(where+".at", of, query, false)
+			}
+		}
+		return
+	}
+	for _, query := range f.At {
+		c.Query(where, f.In, query, false, files)
+	}
+	for _, ref := range f.Ref {
+		if len(f.At) != 1 || !strings.Contains(ref, "{}") {
+			c.Errorf(where+".ref", "", "ref follows the value of one place, which {} stands for in its query")
+		}
+		c.Query(where, f.In, strings.ReplaceAll(ref, "{}", "x"), false, files)
+	}
+}
+
+// Column readies what an element says that is read by itself.
+func (c Checker) Column(at string, column *Column) {
+	var err error
+	if column.as, err = form.ParseConversion(column.As); err != nil {
+		c.Errorf(at+".as", "", "%v", err)
 	}
 }
 

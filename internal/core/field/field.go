@@ -7,6 +7,7 @@ package field
 
 import (
 	"regexp"
+	"strings"
 
 	"ostrov/internal/core/form"
 )
@@ -31,6 +32,9 @@ type File struct {
 	ends *regexp.Regexp
 }
 
+// Many reports whether the path is a glob that can mean several files.
+func (f File) Many() bool { return strings.ContainsAny(f.Path, "*?[{") }
+
 // Present is a condition on the files of a save: all keys must hold. Its templates begin with {save}/ and may be globs.
 type Present struct {
 	Exists string    `toml:"exists"`
@@ -51,6 +55,8 @@ func (f File) Spec() form.Spec {
 type Field struct {
 	In       string            `toml:"in" jsonschema:"description=a [file] id"`
 	At       Strings           `toml:"at" jsonschema:"description=a query of the file's form; or those of several parts"`
+	Each     string            `toml:"each" jsonschema:"description=the elements of a list that each have the field; it is then called FIELD[1], FIELD[2] …"`
+	Ref      Strings           `toml:"ref" jsonschema:"description=the value names something: a query, or one after the other, in which {} is the value before it, leads to what the field says"`
 	Join     string            `toml:"join" jsonschema:"description=what stands between the parts"`
 	FromName string            `toml:"from_name" jsonschema:"description=an RE2 pattern on the name of the file or folder; the value is its first group"`
 	As       string            `toml:"as"`
@@ -70,6 +76,22 @@ type Field struct {
 	as      form.Conversion
 }
 
+// Follow goes from the value of the field on to what it names, which ask looks up: query is the one that leads to what the field says. Values that
+// would be more than a name in a query lead nowhere.
+func (f *Field) Follow(value string, ask func(query string) (string, bool, error)) (query, text string, ok bool, err error) {
+	query, text, ok = f.At[0], value, true
+	for _, ref := range f.Ref {
+		if strings.ContainsAny(text, "'\"\\\n[]") {
+			return query, "", false, nil
+		}
+		query = strings.ReplaceAll(ref, "{}", text)
+		if text, ok, err = ask(query); err != nil || !ok {
+			return query, "", false, err
+		}
+	}
+	return query, text, ok, nil
+}
+
 // Fields are alternatives, of which the first that has a value counts.
 type Fields []Field
 
@@ -83,6 +105,17 @@ func (c *Column) query() string {
 	}
 	return c.At[0]
 }
+
+// Query is where in an element the column stands, or "".
+func (c *Column) Query() string { return c.query() }
+
+// Value makes of a text what the column says.
+func (c *Column) Value(raw string, ok bool) (form.Value, bool, error) {
+	return (*Field)(c).value(raw, ok)
+}
+
+// Encode is what a file has for a value of the column.
+func (c *Column) Encode(value string) string { return (*Field)(c).Encode(value) }
 
 // What stands in place of a query for a column: the key of an INI line or of a member of an object, and its value.
 const (

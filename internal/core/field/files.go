@@ -156,7 +156,7 @@ func (f *Files) each(ctx context.Context, id string, visit func(form.Doc) error)
 	if err := visit(first); err != nil {
 		return err
 	}
-	if !strings.ContainsAny(f.files[id].Path, "*?[{") {
+	if !f.files[id].Many() {
 		return nil
 	}
 	places, err := f.places(id)
@@ -192,11 +192,39 @@ func (f *Files) Field(ctx context.Context, fields Fields) (form.Value, bool, err
 }
 
 func (f *Files) one(ctx context.Context, field *Field) (form.Value, bool, error) {
+	if field.Each != "" { // it has one value for each element, and none of its own
+		return form.Value{}, false, nil
+	}
 	raw, ok, err := f.raw(ctx, field)
 	if err != nil {
 		return form.Value{}, false, err
 	}
 	return field.value(raw, ok)
+}
+
+// Each are the values of a field that each element of a list has, in order; there tells of each whether it has one.
+func (f *Files) Each(ctx context.Context, field *Field) (values []form.Value, there []bool, err error) {
+	err = f.each(ctx, field.In, func(doc form.Doc) error {
+		elements, err := doc.Each(ctx, field.Each)
+		if err != nil {
+			return err
+		}
+		for _, e := range elements {
+			raw, ok, err := e.Value(ctx, field.At[0])
+			if err != nil {
+				return err
+			}
+			v, ok, err := field.value(raw, ok)
+			if err != nil {
+				return err
+			}
+			if values, there = append(values, v), append(there, ok); len(values) > maxItems {
+				return fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
+			}
+		}
+		return nil
+	})
+	return values, there, err
 }
 
 // value makes of a text what it stands for.
@@ -324,6 +352,11 @@ func (f *Files) raw(ctx context.Context, field *Field) (string, bool, error) {
 			text, ok, err := doc.Value(ctx, query)
 			if err != nil || !ok {
 				return err
+			}
+			if len(field.Ref) > 0 {
+				if _, text, ok, err = field.Follow(text, func(query string) (string, bool, error) { return doc.Value(ctx, query) }); err != nil || !ok {
+					return err
+				}
 			}
 			here = append(here, text)
 		}

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	"ostrov/internal/core/form"
 )
 
 // checkSet checks what a field may be set to.
@@ -22,7 +20,16 @@ func (c Checker) checkSet(at string, f *Field, files map[string]File) {
 	if f.In == "" || len(f.At) != 1 {
 		c.Errorf(at+".set", "", "only a field at one place in a file can be set")
 	} else if file, ok := files[f.In]; ok {
-		if err := form.CheckWritable(file.Spec(), f.At[0]); err != nil {
+		query := f.At[0]
+		if n := len(f.Ref); n > 0 {
+			query = strings.ReplaceAll(f.Ref[n-1], "{}", "x")
+		}
+		if f.Each != "" {
+			if err := file.Spec().CheckWritable(f.Each); err != nil {
+				c.Errorf(at+".set", "", "it cannot be set: %v", err)
+			}
+		}
+		if err := file.Spec().CheckWritable(query); err != nil {
 			c.Errorf(at+".set", "", "it cannot be set: %v", err)
 		}
 	}

@@ -49,6 +49,8 @@ type Description struct {
 	Starters   []Starter  `toml:"starter"`
 	Requires   []Require  `toml:"require"`
 	Converts   []Convert  `toml:"convert"`
+	Sections   []Section  `toml:"section" jsonschema:"description=parts of a save that can be taken from another"`
+	Links      []Link     `toml:"link" jsonschema:"description=where one place of a save must name what exists at another"`
 
 	// File is the name the description was read from, for messages, and Digest that of its text and of how it is read.
 	File   string      `toml:"-" json:"-"`
@@ -140,6 +142,7 @@ type Save struct {
 	Field        map[string]field.Fields `toml:"field"`
 	Mods         field.Lists             `toml:"mods"`
 	Owner        *Owner                  `toml:"owner"`
+	Members      *Members                `toml:"members" jsonschema:"description=single characters, towns or the like in it"`
 
 	names []*Name
 }
@@ -289,7 +292,18 @@ type Reference struct {
 	In     string       `toml:"in" jsonschema:"required"`
 	At     string       `toml:"at" jsonschema:"description=a query; of SQLite each row's first column"`
 	Layers field.Layers `toml:"layers" jsonschema:"description=around each value"`
+	// What follows is for taking a mod's things out.
+	Form    string  `toml:"form" jsonschema:"description=of each value, where it is a file of its own"`
+	Each    string  `toml:"each" jsonschema:"description=with form: the elements in such a value in which identifiers stand"`
+	Remove  string  `toml:"remove" jsonschema:"description=what goes with an identifier: . or $ for the element or row that it stands in, .. for what that stands in, a query, or of text a pattern"`
+	Instead *string `toml:"instead" jsonschema:"description=what stands in the place of what would go, or, without remove, of the identifier"`
+	Length  string  `toml:"length" jsonschema:"description=the type of the number before an identifier that says how long it is"`
+	Counts  []Count `toml:"count" jsonschema:"description=numbers that count what goes"`
+	Also    []Also  `toml:"also" jsonschema:"description=places that name what goes"`
 }
+
+// Removes reports whether the description says how a mod's things are taken out there.
+func (r *Reference) Removes() bool { return r.Remove != "" || r.Instead != nil }
 
 // Log is the game's or the loader's log of the last session.
 type Log struct {
@@ -320,14 +334,6 @@ type Require struct {
 	Mods       string `toml:"mods" jsonschema:"enum=none"`
 	Effect     string `toml:"effect" jsonschema:"required,description=what the game does otherwise, observed"`
 	Fix        string `toml:"fix" jsonschema:"required"`
-}
-
-// Convert is a conversion of saves to another version of the game.
-type Convert struct {
-	ID    string `toml:"id" jsonschema:"required"`
-	Title string `toml:"title"`
-	From  string `toml:"from" jsonschema:"required,description=a range of versions"`
-	To    string `toml:"to" jsonschema:"required,description=a version"`
 }
 
 // Active is the file that says which mods are on, and in which order.
@@ -364,10 +370,9 @@ type Settings struct {
 var later = map[string]bool{
 	"cloud": true, "install.layouts": true, "folder.cloud": true, "folder.if.layout": true, "folder.if.mod": true, "save.if.layout": true,
 	"save.if.mod": true, "rule.if.layout": true, "rule.if.mod": true, "file.newest": true, "save.file.newest": true, "mod.file.newest": true,
-	"save.label": true, "save.roles": true, "save.members": true, "account.edition": true, "account.adopt": true,
+	"save.label": true, "save.roles": true, "account.edition": true, "account.adopt": true,
 	"mod.loads_after": true,
 	"version.exe":     true, "version.by_digest": true, "version.newest_save": true, "version.ref": true,
-	"references.remove": true, "convert.steps": true, "convert.move_to": true, "convert.needs": true, "convert.new_title": true,
 }
 
 func (d *Description) modIDs() []string {

@@ -118,6 +118,7 @@ func (v validator) all() {
 		v.rule(fmt.Sprintf("rule.%d", i), &d.Rules[i])
 	}
 	v.play()
+	v.inside()
 }
 
 // fileGroups checks templates that end in a glob.

@@ -3,15 +3,10 @@ package game
 import (
 	"fmt"
 	"regexp"
-
-	"ostrov/internal/core/version"
 )
 
-// play checks what concerns playing: references, log, starters, requirements and conversions.
+// play checks what concerns playing: log, starters and requirements.
 func (v validator) play() {
-	for i := range v.d.References {
-		v.reference(fmt.Sprintf("references.%d", i), &v.d.References[i])
-	}
 	if l := v.d.Log; l != nil {
 		v.Defined("log.in", "[file]", l.In, keys(v.d.Files))
 		for _, p := range []struct {
@@ -59,30 +54,5 @@ func (v validator) play() {
 		if r.Mods != "" && r.Mods != "none" {
 			v.Errorf(at+".mods", "", "%q is not none", r.Mods)
 		}
-	}
-	for i, c := range v.d.Converts {
-		at := fmt.Sprintf("convert.%d", i)
-		if _, err := version.ParseRange(c.From); err != nil || c.ID == "" || c.To == "" {
-			v.Errorf(at, "", "a conversion has an id, a range of versions `from` and a version `to`")
-		}
-	}
-}
-
-func (v validator) reference(at string, r *Reference) {
-	found := false
-	for i := range v.d.Saves {
-		s := &v.d.Saves[i]
-		if r.Save != "" && r.Save != s.ID {
-			continue
-		}
-		if _, ok := s.Files[r.In]; ok {
-			found = true
-			if r.At != "" {
-				v.Query(at, r.In, r.At, true, s.Files)
-			}
-		}
-	}
-	if !found {
-		v.Errorf(at, "", "no kind of save has a file %q to refer to", r.In)
 	}
 }

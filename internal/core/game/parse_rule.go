@@ -44,7 +44,7 @@ func (v validator) rule(at string, r *Rule) {
 		for i := range v.d.Converts {
 			ids = append(ids, v.d.Converts[i].ID)
 			if v.d.Converts[i].ID == r.Convert {
-				c.ConvertTo = v.d.Converts[i].To
+				c.ConvertTo, c.CanConvert = v.d.Converts[i].To, len(v.d.Converts[i].Steps) > 0
 			}
 		}
 		v.Defined(at+".convert", "[[convert]]", r.Convert, ids)

@@ -80,6 +80,7 @@ func (v validator) save(at string, s *Save) {
 		v.Defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
 	}
 	v.saveMods(at, s)
+	v.members(at+".members", s)
 	if s.Is != nil {
 		if _, _, err := s.Is.magic(); err != nil {
 			v.Errorf(at+".is.magic", "", "%v", err)

@@ -55,7 +55,7 @@ func Declined(hints Hints, format string, args ...any) error {
 }
 
 func refusal(kind error, hints Hints, format string, args []any) error {
-	return &Error{Text: fmt.Sprintf(format, args...), Hints: hints, Err: kind}
+	return &Error{Text: fmt.Errorf(format, args...).Error(), Hints: hints, Err: kind} // which takes %w, too
 }
 
 // Hint is one thing to do next: a command, or advice in words.

@@ -145,8 +145,46 @@ func (f *Finder) Search(content []byte, at string, counts Counts) {
 
 // search counts what begins, or with suffixes ends, in the bytes from and before limit.
 func (f *Finder) search(content []byte, from, limit int, at string, counts Counts) {
+	f.each(content, from, limit, func(mod string, from, to int) {
+		count := counts[mod]
+		if count.N++; count.N == 1 {
+			count.First, count.At = string(content[from:to]), at
+		}
+		counts[mod] = count
+	})
+}
+
+// Each visits the identifiers in a content: whose each is, its first byte and the one behind its last. Of what only begins or ends as a mod's
+// identifiers do, all of the word is visited. Those of suffixes come first.
+func (f *Finder) Each(content []byte, visit func(mod string, from, to int)) {
+	f.each(content, 0, len(content), func(mod string, from, to int) {
+		if from > 0 && word[content[from-1]] {
+			for from > 0 && inName(content[from-1]) {
+				from--
+			}
+			for !word[content[from]] {
+				from++
+			}
+		}
+		if to < len(content) && word[content[to]] {
+			for to < len(content) && inName(content[to]) {
+				to++
+			}
+			for !word[content[to-1]] {
+				to--
+			}
+		}
+		visit(mod, from, to)
+	})
+}
+
+// inName reports whether a byte may stand in the name of a thing.
+func inName(c byte) bool { return word[c] || c == ':' || c == '-' }
+
+// each visits what begins, or with suffixes ends, in the bytes from and before limit.
+func (f *Finder) each(content []byte, from, limit int, visit func(mod string, from, to int)) {
 	if f.ends != nil {
-		f.searchEnds(content, from, limit, at, counts)
+		f.eachEnd(content, from, limit, visit)
 	}
 	if f.most == 0 {
 		return
@@ -165,19 +203,14 @@ func (f *Finder) search(content []byte, from, limit int, at string, counts Count
 			continue
 		}
 		owner, length := f.match(content[i:], n)
-		if owner <= 0 {
-			continue
+		if owner > 0 {
+			visit(f.mods[owner-1], i, i+length)
 		}
-		count := counts[f.mods[owner-1]]
-		if count.N++; count.N == 1 {
-			count.First, count.At = string(content[i:i+length]), at
-		}
-		counts[f.mods[owner-1]] = count
 	}
 }
 
-// searchEnds counts the words that end as suffixes do and whose last byte is one of from and before limit.
-func (f *Finder) searchEnds(content []byte, from, limit int, at string, counts Counts) {
+// eachEnd visits the words that end as suffixes do and whose last byte is one of from and before limit.
+func (f *Finder) eachEnd(content []byte, from, limit int, visit func(mod string, from, to int)) {
 	var back [maxIdentifier]byte
 	for i := from; i < min(limit, len(content)); i++ {
 		if !word[content[i]] || i+1 < len(content) && word[content[i+1]] || i < 1 {
@@ -192,14 +225,9 @@ func (f *Finder) searchEnds(content []byte, from, limit int, at string, counts C
 			back[k] = content[i-k]
 		}
 		owner, found := f.ends.match(back[:length], n)
-		if owner <= 0 {
-			continue
+		if owner > 0 {
+			visit(f.mods[owner-1], i+1-found, i+1)
 		}
-		count := counts[f.mods[owner-1]]
-		if count.N++; count.N == 1 {
-			count.First, count.At = string(content[i+1-found:i+1]), at
-		}
-		counts[f.mods[owner-1]] = count
 	}
 }
 
