@@ -78,6 +78,11 @@ var dryRuns = [][]string{
 	{"playthroughs"}, {"playthroughs", "start", "Night", "tidewrack"}, {"playthroughs", "assign", "night-run", "tidewrack/3"}, {"playthroughs", "activate", "tidewrack"},
 	{"playthroughs", "close", "night-run"}, {"playthroughs", "note", "tidewrack", "a word"}, {"playthroughs", "rename", "tidewrack", "Another"},
 	{"fields", "tidewrack/3"}, {"find", "tidewrack/3", "Mole"}, {"set", "tidewrack/3", "title=A"}, {"set", "brass-orchard/B", "--at", "bay:/bay/@title=A", "--as", "E"},
+	{"borrow", "trees", "--from", "brass-orchard/A", "--into", "brass-orchard/B"}, {"borrow", "islands", "--from", "downloads/quiet-cove.zip", "--into", "tidewrack/3", "--as", "10"},
+	{"strip", "tidewrack/3", "--of", "deep-tides"}, {"convert", "brass-orchard/C"}, {"convert", "brass-orchard/C", "--to", "2.0", "--without", "winding", "--as", "E"}, {"convert", "downloads/quiet-cove.zip"},
+	{"place", "downloads/quiet-cove.zip", "--convert"}, {"open", "tidewrack/3", "--with", "sed -i s/Mole/Pier/"}, {"members", "brass-orchard/A"},
+	{"members", "take", "brass-orchard/A", "Pip", "pip.zip"}, {"members", "put", "brass-orchard/B", "warden.zip"}, {"members", "remove", "brass-orchard/A", "Pip", "--as", "E"},
+	{"members", "copy", "brass-orchard/A", "Pip", "--into", "brass-orchard/B"}, {"vet", "warden.zip"},
 	{"swap", "tidewrack"}, {"fresh", "Third Run", "tidewrack"}, {"undo"}, {"undo", "--list"}, {"undo", "tidewrack"}, {"redo"},
 }
 
@@ -85,6 +90,7 @@ var dryRuns = [][]string{
 func dryWorld(t *testing.T) *world {
 	w := newWorld(t)
 	w.ok("keep", "tidewrack", "-m", "first")
+	w.ok("members", "take", "brass-orchard/A", "Odile", "warden.zip")
 	w.ok("fresh", "Night Run", "tidewrack", "--yes")
 	w.ok("place", "downloads/quiet-cove.zip", "--yes")
 	w.ok("keep", "tidewrack")

@@ -9,6 +9,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"ostrov/internal/core/edit"
+	"ostrov/internal/core/facts"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/plan"
@@ -31,7 +32,11 @@ func (a *app) fields() *ucli.Command {
 			if s.Unread != nil {
 				return fmt.Errorf("%s cannot be read: %w", s.Path(), s.Unread)
 			}
-			doc := view.Fields(st.Address(s), edit.Fields(s), s.Facts.Problem)
+			all, err := edit.Fields(ctx, edit.Of(st, s))
+			if err != nil {
+				return err
+			}
+			doc := view.Fields(st.Address(s), all, s.Facts.Problem)
 			if a.json {
 				return view.JSON(a.Stdout, doc)
 			}
@@ -53,7 +58,7 @@ func (a *app) find() *ucli.Command {
 			if text == "" {
 				return problem.Usage(nil, "an empty text stands everywhere: say what to find")
 			}
-			found, err := edit.Find(ctx, s, text)
+			found, err := edit.Find(ctx, edit.Of(st, s), text)
 			if err != nil {
 				return err
 			}
@@ -89,7 +94,7 @@ func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) er
 	if err != nil {
 		return err
 	}
-	edited, err := edit.Set(ctx, s, wanted)
+	edited, err := edit.Set(ctx, edit.Of(st, s), wanted)
 	if err != nil {
 		return err
 	}
@@ -98,13 +103,44 @@ func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) er
 		p.Reason = "that is what stands there"
 		return a.carryOut(ctx, h, carry{command: "set", plan: p})
 	}
-	p, err := handle.Alter(ctx, h, st, s, edited.Files, cmd.String("as"))
+	var says []plan.Step
+	for _, w := range edited.Written {
+		says = append(says, plan.Step{Verb: plan.Set, What: w.What + ": " + w.Was + " → " + w.Now})
+	}
+	return a.alter(ctx, h, alteration{command: "set", st: st, save: s, edited: edited, as: cmd.String("as"), says: says,
+		done: view.Count(len(edited.Written), "value", "values") + " set in", question: "Set it?"})
+}
+
+// alteration is what is to become of a save.
+type alteration struct {
+	command  string
+	st       *facts.State
+	save     *facts.Save
+	edited   *edit.Edited
+	as       string      // the slot or name beside, or ""
+	says     []plan.Step // what to say of it besides
+	inside   *view.InsideDoc
+	verdict  edit.Judged
+	done     string // before what the save is called
+	question string
+}
+
+// alter carries out a change of what is in a save, in its place or beside it.
+func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
+	st, s := of.st, of.save
+	if len(of.edited.Files) == 0 {
+		p := plan.New(ctx, h, st, "", nil)
+		p.Reason = "nothing in it would be another"
+		return a.carryOut(ctx, h, carry{command: of.command, plan: p})
+	}
+	p, err := handle.Alter(ctx, h, st, s, of.edited.Files, of.as)
 	if err != nil {
 		return err
 	}
 	name, began := p.Steps[0].Name, h.Now()
-	for _, w := range edited.Written {
-		p.Say(plan.Step{Verb: plan.Set, What: w.What + ": " + w.Was + " → " + w.Now, Root: s.Folder.Path, Name: name})
+	for _, step := range of.says {
+		step.Root, step.Name = s.Folder.Path, name
+		p.Say(step)
 	}
 	after := func(ctx context.Context) error {
 		now, _, err := a.see(ctx, h, st.Install)
@@ -117,11 +153,11 @@ func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) er
 		}
 		return record.Altered(ctx, h, now, made, s.Digest, began)
 	}
-	done := fmt.Sprintf("%s set in %s", view.Count(len(edited.Written), "value", "values"), view.Text(plan.Describe(s)))
+	done := of.done + " " + view.Text(plan.Describe(s))
 	if name != s.Name {
 		done += " as " + view.Text(name)
 	}
-	return a.carryOut(ctx, h, carry{command: "set", plan: p, done: done, question: "Set it?", after: after})
+	return a.carryOut(ctx, h, carry{command: of.command, plan: p, done: done, question: of.question, after: after, inside: of.inside, verdict: of.verdict})
 }
 
 // assignments takes FIELD=VALUE and FILE:QUERY=VALUE apart.

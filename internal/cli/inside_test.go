@@ -111,9 +111,9 @@ func TestWhatCannotBeSetIsSaid(t *testing.T) {
 	before := state(t, w.voyages(), w.path("player"))
 	for _, c := range []struct{ save, set, says string }{
 		{"brass-orchard/B", "coins=1000000", "0..999999"}, {"brass-orchard/B", "coins=many", "0..999999"}, {"brass-orchard/B", "version=3", "does not say that version may be set"},
-		{"brass-orchard/B", "wasps=1", "coins, title, version"}, {"brass-orchard/B", "coins", "FIELD=VALUE"}, {"brass-orchard/B", "--at=bay:/bay=1", "holds more than text"},
-		{"brass-orchard/B", "--at=bay:/bay/none=1", "names no value"}, {"brass-orchard/B", "--at=none:/bay=1", "names no file"}, {"brass-orchard/B", "--at=/bay=1", "FILE:QUERY=VALUE"},
-		{"night-tram/1", "title=A much longer shift", "longer than the 11 bytes"}, {"night-tram/Lower Town.tramworld", "nights=-1", "0.."}, {"tidewrack/3", "--at=voyage:$.mods=1", "names no value"},
+		{"brass-orchard/B", "wasps=1", "coins, hat, title, version"}, {"brass-orchard/B", "coins", "FIELD=VALUE"}, {"brass-orchard/B", "--at=bay:/bay=1", "holds more than text"},
+		{"brass-orchard/B", "--at=bay:/bay/none=1", "is not there"}, {"brass-orchard/B", "--at=none:/bay=1", "names no file"}, {"brass-orchard/B", "--at=/bay=1", "FILE:QUERY=VALUE"},
+		{"night-tram/1", "title=A much longer shift", "longer than the 11 bytes"}, {"night-tram/Lower Town.tramworld", "nights=-1", "0.."}, {"tidewrack/3", "--at=voyage:$.mods=1", "not a single value"},
 		{"tidewrack/3", "--at=voyage:$.islands[3].lamps=many", "holds a number"}, {"tidewrack/3", "title=", "would say no title"}, {"brass-orchard/B", "--at=bay:/bay/@title=", "not be whole"},
 		{"tidewrack/3", "--at=voyage:$.version=", "not be whole"},
 	} {

@@ -133,7 +133,7 @@ func (a *app) root() *ucli.Command {
 		Commands: []*ucli.Command{
 			a.demo(), a.games(),
 			a.look(), a.saves(), a.needs(), a.compare(), a.mods(),
-			a.fields(), a.find(), a.set(),
+			a.fields(), a.find(), a.set(), a.borrow(), a.strip(), a.convert(), a.members(), a.openSave(),
 			a.keep(), a.kept(), a.restore(), a.archive(),
 			a.vet(), a.place(), a.parcel(),
 			a.play(), a.watch(), a.playthroughs(), a.swap(), a.fresh(),

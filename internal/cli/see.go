@@ -9,6 +9,7 @@ import (
 
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/assess"
+	"ostrov/internal/core/edit"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
@@ -150,6 +151,9 @@ type carry struct {
 	list     string // which mod list is filed with the saves that go; see whichList
 	// judged is what the plan is of, where it is a change of the mod set.
 	judged *mods.Proposal
+	// inside is what becomes of what is in a save, and its verdict then.
+	inside  *view.InsideDoc
+	verdict edit.Judged
 	// after is what is to be done once it is made; it may be nil.
 	after func(context.Context) error
 }
@@ -166,6 +170,9 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 	if c.judged != nil {
 		doc.Judged(c.judged)
 	}
+	if c.inside != nil {
+		doc.Becomes(c.inside, c.verdict)
+	}
 	if pl.Empty() && c.apply == nil {
 		if doc.Reason = pl.Reason; a.json {
 			return view.JSON(a.Stdout, doc)
@@ -176,6 +183,9 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 	show := func(kept map[string]string) {
 		if !a.json && len(pl.Steps)+len(pl.Warnings) > 0 {
 			p.Plan(pl, kept)
+		}
+		if !a.json && c.inside != nil {
+			p.Inside(c.inside)
 		}
 	}
 	if a.dryRun {

@@ -113,14 +113,28 @@ func (a *app) place() *ucli.Command {
 			&ucli.StringFlag{Name: "in", Usage: "into the folder of `ACCOUNT`"},
 			&ucli.StringFlag{Name: "for", Usage: "into the install `GAME@INSTALL`"},
 			&ucli.BoolFlag{Name: "anyway", Usage: "also when it is unfit"},
+			&ucli.BoolFlag{Name: "convert", Usage: "changed for the version of the install; the download stays as it is"},
 			olderFlag(),
 		},
-		Action: a.with(1, 1, a.placeOne),
+		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
+			return a.placeOne(ctx, h, placing{command: "place", file: cmd.Args().First(), anyway: cmd.Bool("anyway"), older: cmd.Bool("older"), convert: cmd.Bool("convert"),
+				req: vet.Request{For: cmd.String("for"), Pick: cmd.String("pick"), Slot: cmd.String("slot"), In: cmd.String("in")}})
+		}),
 	}
 }
 
-func (a *app) placeOne(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
-	req := vet.Request{For: cmd.String("for"), Pick: cmd.String("pick"), Slot: cmd.String("slot"), In: cmd.String("in")}
+// placing is what is to be placed, and how.
+type placing struct {
+	command, file string
+	req           vet.Request
+	anyway, older bool
+	convert       bool     // it is converted first
+	to            string   // the version, or "" for that of the install
+	without       []string // optional steps that are left out
+}
+
+func (a *app) placeOne(ctx context.Context, h *home.Home, of placing) error {
+	req := of.req
 	installs := h.Installs
 	if req.For != "" {
 		var err error
@@ -133,12 +147,18 @@ func (a *app) placeOne(ctx context.Context, cmd *ucli.Command, h *home.Home) err
 			return err
 		}
 	}
-	v, err := vet.Vet(ctx, h, cmd.Args().First(), req)
+	v, err := vet.Vet(ctx, h, of.file, req)
 	if err != nil {
 		return err
 	}
 	defer v.Close()
-	p, j, err := v.Place(ctx, cmd.Bool("anyway"))
+	var inside *view.InsideDoc
+	if of.convert {
+		if inside, err = convertDownload(ctx, v, of); err != nil {
+			return err
+		}
+	}
+	p, j, err := v.Place(ctx, of.anyway)
 	if err != nil {
 		return err
 	}
@@ -163,5 +183,5 @@ func (a *app) placeOne(ctx context.Context, cmd *ucli.Command, h *home.Home) err
 		return record.Learnt(ctx, h, learnt)
 	}
 	done := fmt.Sprintf("placed %s into %s of %s", view.Text(j.Save.Candidate.Name), where, j.State.Called)
-	return a.carryOut(ctx, h, carry{command: "place", plan: p, done: done, question: "Place it?", after: after, older: cmd.Bool("older")})
+	return a.carryOut(ctx, h, carry{command: of.command, plan: p, done: done, question: "Place it?", after: after, older: of.older, inside: inside})
 }

@@ -223,6 +223,8 @@ type ChangeDoc struct {
 	Saves []OutcomeDoc   `json:"saves,omitempty"`
 	Yours []YoursDoc     `json:"yours,omitempty"`
 	Left  []string       `json:"left_out,omitempty"`
+	// Inside is what becomes of what is in a save.
+	Inside *InsideDoc `json:"inside,omitempty"`
 }
 
 // StepDoc is one thing that a change does.

@@ -27,7 +27,9 @@ var documents = map[string]any{
 	"playthroughs": PlaythroughsDoc{}, "vet": VetDoc{}, "place": ChangeDoc{}, "restore": ChangeDoc{}, "undo": ChangeDoc{}, "redo": ChangeDoc{}, "undo-list": ChangesDoc{}, "games-forget": ForgottenDoc{}, "games-rename": RenamedDoc{}, "saves-label": LabelledDoc{}, "saves-newest": CopiesDoc{}, "saves-rename": ChangeDoc{}, "restore-to": WrittenDoc{}, "restore-game": FrozenDoc{},
 	"look-if": SupposedDoc{}, "games-base": BaseDoc{}, "play": WatchedDoc{}, "watch": WatchedDoc{}, "parcel": WrappedDoc{}, "compare": ComparedDoc{}, "mod-list": modlist.File{}, "swap": ChangeDoc{}, "fresh": ChangeDoc{}, "archive-copy": CopiedDoc{},
 	"mods-add": ChangeDoc{}, "mods-drop": ChangeDoc{}, "mods-on": ChangeDoc{}, "mods-off": ChangeDoc{}, "mods-aside": ChangeDoc{}, "mods-back": ChangeDoc{}, "mods-adopt": ChangeDoc{},
-	"mods-order": ChangeDoc{}, "mods-pin": ChangeDoc{}, "mods-verify": VerifiedModsDoc{}, "mods-verify-fix": ChangeDoc{}, "fields": FieldsDoc{}, "find": FoundTextDoc{}, "set": ChangeDoc{}, "mod-ledger": ledger.Entry{}, "archive-clear-old": ClearingDoc{}, "parcel-needs": parcel.Needs{},
+	"mods-order": ChangeDoc{}, "mods-pin": ChangeDoc{}, "mods-verify": VerifiedModsDoc{}, "mods-verify-fix": ChangeDoc{}, "fields": FieldsDoc{}, "find": FoundTextDoc{}, "set": ChangeDoc{},
+	"borrow": ChangeDoc{}, "strip": ChangeDoc{}, "convert": ChangeDoc{}, "open": ChangeDoc{}, "members": MembersDoc{}, "members-take": WrittenDoc{}, "members-put": ChangeDoc{}, "members-copy": ChangeDoc{}, "members-remove": ChangeDoc{}, "member": parcel.Member{},
+	"mod-ledger": ledger.Entry{}, "archive-clear-old": ClearingDoc{}, "parcel-needs": parcel.Needs{},
 }
 
 // TestSchemasAreThoseOfTheCode keeps docs/json equal to the types; `go test ./internal/view -update` writes it.

@@ -1,6 +1,7 @@
-// Package edit works inside a save: it lists what the description reads there, finds where a text stands, and changes single values.
+// Package edit works inside a save: it lists what the description reads there, finds where a text stands, and changes it: single values, whole
+// sections, the things of a mod, members, and what another version of the game wants otherwise.
 //
-// Whatever a file is wrapped in is peeled, the one place changed, and all wrapped again; every other byte of the decoded content stays. What was
+// Whatever a file is wrapped in is peeled, the places changed, and all wrapped again; every other byte of the decoded content stays. What was
 // written is read back through the description before it is offered to anybody. The package returns the new bytes of the files that change
 // (Edited); what becomes of them, in place or beside, package handle plans. It writes nothing.
 package edit
@@ -9,20 +10,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
-	"path"
-	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
-	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
-	"ostrov/internal/core/tree"
 )
 
 // Field is what the description names in a save.
@@ -35,8 +32,10 @@ type Field struct {
 	Allowed string // what it may be set to, "" for anything
 }
 
-// Fields are what the description names in a save: first what is shown in lists, then the others by their ids.
-func Fields(s *facts.Save) []Field {
+// Fields are what the description names in a save: first what is shown in lists, then the others by their ids. A field that each element of a list
+// has is there once for each.
+func Fields(ctx context.Context, src Source) (all []Field, err error) {
+	s := src.Save
 	var order []string
 	for _, id := range append([]string{"title"}, s.Kind.Columns...) {
 		if _, ok := s.Kind.Field[id]; ok && !slices.Contains(order, id) {
@@ -48,18 +47,64 @@ func Fields(s *facts.Save) []Field {
 			order = append(order, id)
 		}
 	}
-	var all []Field
+	content, err := save.ContentOf(s.Kind, src.FS, s.Name, src.paths())
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, content.Close()) }()
 	for _, id := range order {
 		v, there := s.Facts.Fields[id]
 		f := Field{ID: id, Value: v.Text, Raw: v.Raw, There: there && v.Raw != ""}
 		for i := range s.Kind.Field[id] {
-			if one := &s.Kind.Field[id][i]; one.Set {
+			one := &s.Kind.Field[id][i]
+			if one.Set {
 				f.Set, f.Allowed = true, one.Allowed()
 			}
+			if one.Each == "" {
+				continue
+			}
+			more, err := ofEach(ctx, content, id, one)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, more...)
+		}
+		if !f.There && slices.ContainsFunc(s.Kind.Field[id], func(one field.Field) bool { return one.Each != "" }) {
+			continue
 		}
 		all = append(all, f)
 	}
-	return all
+	return all, nil
+}
+
+// ofEach is a field of each element of a list.
+func ofEach(ctx context.Context, content *save.Content, id string, f *field.Field) (all []Field, err error) {
+	values, there, err := content.Each(ctx, f)
+	for i, v := range values {
+		all = append(all, Field{numbered(id, i+1), v.Text, v.Raw, there[i], f.Set, f.Allowed()})
+	}
+	return all, err
+}
+
+// numbered is what the field of the n-th element is called: crew.hat is crew[2].hat, and hat is hat[2].
+func numbered(id string, n int) string {
+	list, rest, dotted := strings.Cut(id, ".")
+	if dotted {
+		rest = "." + rest
+	}
+	return fmt.Sprintf("%s[%d]%s", list, n, rest)
+}
+
+var numberedField = regexp.MustCompile(`^([^\[]+)\[([1-9]\d{0,6})\](.*)$`)
+
+// unnumbered takes crew[2].hat apart; n is 0 where there is no number.
+func unnumbered(called string) (id string, n int) {
+	m := numberedField.FindStringSubmatch(called)
+	if m == nil {
+		return called, 0
+	}
+	n, _ = strconv.Atoi(m[2])
+	return m[1] + m[3], n
 }
 
 // Assignment is one value to be written: of a field, or at a place that the description does not name.
@@ -76,62 +121,49 @@ type Written struct {
 	Was, Now string
 }
 
-// Edited are the files of a save that are to be others: their bytes by their paths in the save's folder.
-type Edited struct {
-	Files   map[string][]byte
-	Written []Written
-}
-
-// content is a save that is being edited: its files as they will be.
-type content struct {
-	ctx   context.Context
-	s     *facts.Save
-	files tree.Memory // read so far, by path relative to the save's folder
-	was   tree.Memory
-}
-
-// maxFile bounds a file that is edited, in bytes.
-const maxFile = 512 << 20
-
 // Set changes values of a save.
-func Set(ctx context.Context, s *facts.Save, assignments []Assignment) (*Edited, error) {
-	if s.Unread != nil {
-		return nil, problem.Usage(nil, "%s cannot be read: %v; nothing has been changed", s.Called(), s.Unread)
+func Set(ctx context.Context, src Source, assignments []Assignment) (e *Edited, err error) {
+	w, err := begin(ctx, src)
+	if err != nil {
+		return nil, err
 	}
-	c := &content{ctx, s, tree.Memory{}, tree.Memory{}}
+	defer func() { err = errors.Join(err, w.close()) }()
 	var written []Written
 	for _, a := range assignments {
-		w, err := c.assign(a)
+		one, err := w.assign(a)
 		if err != nil {
 			return nil, err
 		}
-		if w.Was != w.Now {
-			written = append(written, w)
+		if one.Was != one.Now {
+			written = append(written, one)
 		}
 	}
-	edited := &Edited{Files: map[string][]byte{}, Written: written}
-	for name, data := range c.files {
-		if string(data) != string(c.was[name]) {
-			edited.Files[name] = data
-		}
+	if err := w.finish(); err != nil {
+		return nil, err
 	}
-	return edited, c.check(assignments)
+	if err := w.compare(assignments); err != nil {
+		return nil, err
+	}
+	if e, err = w.edited(); err == nil {
+		e.Written = written
+	}
+	return e, err
 }
 
-// assign makes one assignment.
-func (c *content) assign(a Assignment) (Written, error) {
+// assign makes one assignment. The file is finished after each, so that the next one is asked of what it made.
+func (w *work) assign(a Assignment) (Written, error) {
 	if a.Field == "" {
-		file, err := c.declared(a.File)
-		if err != nil {
-			return Written{}, err
-		}
-		return c.write(a.File+":"+a.Query, file, a.Query, a.Value)
+		return w.write(a.File+":"+a.Query, a.File, a.Query, a.Value)
 	}
-	fields, ok := c.s.Kind.Field[a.Field]
+	id, n := unnumbered(a.Field)
+	fields, ok := w.Save.Kind.Field[id]
 	if !ok {
-		return Written{}, problem.Usage(problem.Advise("there are: %s", strings.Join(slices.Sorted(maps.Keys(c.s.Kind.Field)), ", ")), "the description of the game names no field %q", a.Field)
+		return Written{}, problem.Usage(problem.Advise("there are: %s", strings.Join(slices.Sorted(maps.Keys(w.Save.Kind.Field)), ", ")), "the description of the game names no field %q", a.Field)
 	}
-	f, err := c.settable(a.Field, fields)
+	if n > 0 {
+		return w.assignEach(a, id, n, fields)
+	}
+	f, query, err := w.settable(a.Field, fields)
 	if err != nil {
 		return Written{}, err
 	}
@@ -139,196 +171,160 @@ func (c *content) assign(a Assignment) (Written, error) {
 	if err != nil {
 		return Written{}, problem.Usage(nil, "%s: %v; nothing has been changed", a.Field, err)
 	}
-	return c.write(a.Field, c.s.Kind.Files[f.In], f.At[0], raw)
+	return w.write(a.Field, f.In, query, raw)
 }
 
-// settable is the alternative of a field that the save has a value by, and that may be set.
-func (c *content) settable(id string, fields field.Fields) (*field.Field, error) {
-	var may *field.Field
-	for i := range fields {
-		f := &fields[i]
-		if !f.Set || f.Layers.Tag != nil || len(f.Layers.Chain) > 0 {
-			continue
-		}
-		files, err := c.open()
-		if err != nil {
-			return nil, err
-		}
-		_, there, err := files.Field(c.ctx, field.Fields{*f})
-		if err = errors.Join(err, files.Close()); err != nil {
-			return nil, err
-		}
-		if there {
-			return f, nil
-		}
-		may = f
+// assignEach writes the field of the n-th element of a list.
+func (w *work) assignEach(a Assignment, id string, n int, fields field.Fields) (Written, error) {
+	i := slices.IndexFunc(fields, func(f field.Field) bool { return f.Each != "" && f.Set })
+	if i < 0 {
+		return Written{}, problem.Usage(nil, "the description does not say that %s may be set for each", id)
 	}
-	if may != nil {
-		return nil, problem.Usage(nil, "this save says no %s, so there is no place to write it; nothing has been changed", id)
-	}
-	hint := problem.Advise("the description says set = true of what may be; a place of its own is named with the option at")
-	return nil, problem.Usage(hint, "the description does not say that %s may be set", id)
-}
-
-// declared is a file of the save, by its id in the description or its path.
-func (c *content) declared(name string) (field.File, error) {
-	if f, ok := c.s.Kind.Files[name]; ok {
-		return f, nil
-	}
-	for _, f := range c.s.Kind.Files {
-		if f.Path == name {
-			return f, nil
-		}
-	}
-	return field.File{}, problem.Usage(problem.Advise("there are: %s", strings.Join(slices.Sorted(maps.Keys(c.s.Kind.Files)), ", ")), "the description names no file %q of the save", name)
-}
-
-// places are the paths, relative to the save's folder, of a declared file.
-func (c *content) places(f field.File) []string {
-	if c.s.Kind.Unit == game.UnitFolder {
-		var members []string
-		for _, e := range c.s.Files {
-			if rest, ok := strings.CutPrefix(e.Path, c.s.Name+"/"); ok {
-				members = append(members, rest)
-			}
-		}
-		var all []string
-		for _, m := range f.In(members) {
-			all = append(all, c.s.Name+"/"+m)
-		}
-		return all
-	}
-	if f.Path == "." {
-		return []string{c.s.Name}
-	}
-	return f.In(c.paths())
-}
-
-// read is a file as it will be.
-func (c *content) read(name string) ([]byte, error) {
-	if data, ok := c.files[name]; ok {
-		return data, nil
-	}
-	data, err := tree.ReadBounded(filepath.Join(c.s.Folder.Path, filepath.FromSlash(name)), maxFile)
+	f := &fields[i]
+	raw, err := f.Raw(a.Value)
 	if err != nil {
-		return nil, err
+		return Written{}, problem.Usage(nil, "%s: %v; nothing has been changed", a.Field, err)
 	}
-	c.files[name], c.was[name] = data, data
-	return data, nil
-}
-
-// write writes one value.
-func (c *content) write(what string, f field.File, query, raw string) (Written, error) {
-	places := c.places(f)
-	if len(places) != 1 {
-		return Written{}, problem.Usage(nil, "%s is %d files of this save: say which by its path; nothing has been changed", f.Path, len(places))
-	}
-	for _, ending := range form.SQLiteCompanions {
-		if e, err := tree.Stat(c.s.Folder.Path, places[0]+ending); err == nil && e.Size > 0 && f.Form == "sqlite" {
-			return Written{}, problem.Usage(problem.Advise("start the game once and close it"), "%s has not been closed by the game: %s lies beside it; nothing has been changed", places[0], path.Base(places[0]+ending))
-		}
-	}
-	data, err := c.read(places[0])
+	all, err := w.editors(f.In)
 	if err != nil {
 		return Written{}, err
 	}
-	w := Written{What: what, Now: raw}
-	data, err = form.Rewrite(data, f.Layers.Layers, func(content []byte) ([]byte, error) {
-		if w.Was, err = valueIn(c.ctx, f, content, query); err != nil {
-			return nil, err
+	for _, o := range all {
+		elements, err := o.editor.Each(w.ctx, nil, f.Each)
+		if err != nil {
+			return Written{}, w.failed(a.Field, err)
 		}
-		if w.Was == raw {
-			return content, nil
+		if n > len(elements) {
+			n -= len(elements)
+			continue
 		}
-		return form.Splice(f.Spec(), content, query, raw)
-	})
-	if errors.Is(err, form.ErrNotWritable) {
-		return w, problem.Usage(problem.Advise("nothing has been changed"), "%s: %v", what, err)
+		return w.put(a.Field, o, raw, func(e *form.Editor) (form.Span, error) {
+			elements, err := e.Each(w.ctx, nil, f.Each)
+			if err != nil || n > len(elements) {
+				return form.Span{}, errors.Join(err, form.ErrNotWritable)
+			}
+			return e.One(w.ctx, &elements[n-1], f.At[0])
+		})
 	}
+	return Written{}, problem.Usage(nil, "there is no %s in this save; nothing has been changed", a.Field)
+}
+
+// settable is the alternative of a field that the save has a value by, and that may be set, and the query that leads to it.
+func (w *work) settable(id string, fields field.Fields) (f *field.Field, query string, err error) {
+	if err := w.finish(); err != nil {
+		return nil, "", err
+	}
+	files, err := save.ContentOf(w.Save.Kind, w.now(), w.Save.Name, w.paths())
 	if err != nil {
-		return w, fmt.Errorf("%s in %s: %w; nothing has been changed", what, places[0], err)
+		return nil, "", err
 	}
-	if w.Was != raw { // wrapped again, even the same content may be other bytes
-		c.files[places[0]] = data
+	defer func() { err = errors.Join(err, files.Close()) }()
+	may, each := false, false
+	for i := range fields {
+		f := &fields[i]
+		each = each || f.Each != ""
+		if !f.Set || f.Each != "" || f.Layers.Tag != nil || len(f.Layers.Chain) > 0 {
+			continue
+		}
+		_, there, err := files.Field(w.ctx, field.Fields{*f})
+		if err != nil {
+			return nil, "", err
+		}
+		if may = true; !there {
+			continue
+		}
+		plain := *f
+		plain.Ref = nil
+		first, _, err := files.Field(w.ctx, field.Fields{plain})
+		if err != nil {
+			return nil, "", err
+		}
+		query, _, _, err = f.Follow(first.Raw, func(query string) (string, bool, error) {
+			v, ok, err := files.Field(w.ctx, field.Fields{{In: f.In, At: field.Strings{query}}})
+			return v.Raw, ok, err
+		})
+		return f, query, err
 	}
-	return w, nil
+	switch {
+	case may:
+		return nil, "", problem.Usage(nil, "this save says no %s, so there is no place to write it; nothing has been changed", id)
+	case each:
+		return nil, "", problem.Usage(nil, "there is a %s for each of a list: say which, as in %s", id, numbered(id, 1))
+	}
+	hint := problem.Advise("the description says set = true of what may be; a place of its own is named with the option at")
+	return nil, "", problem.Usage(hint, "the description does not say that %s may be set", id)
 }
 
-// valueIn is the value that a query names in the decoded content of a file.
-func valueIn(ctx context.Context, f field.File, content []byte, query string) (string, error) {
-	spec := f.Spec()
-	spec.Layers = form.Layers{}
-	doc, err := form.Open(ctx, tree.Memory{"f": content}, "f", spec, form.DefaultLimits)
+// write writes one value of a file.
+func (w *work) write(what, file, query, raw string) (Written, error) {
+	o, err := w.only(file)
 	if err != nil {
-		return "", err
+		return Written{}, err
 	}
-	defer doc.Close()
-	value, there, err := doc.Value(ctx, query)
-	if err == nil && !there {
-		err = fmt.Errorf("%s names no value there: %w", query, form.ErrNotWritable)
-	}
-	return value, err
+	return w.put(what, o, raw, func(e *form.Editor) (form.Span, error) { return e.One(w.ctx, nil, query) })
 }
 
-// open is the save as it will be.
-func (c *content) open() (*save.Content, error) {
-	return save.ContentOf(c.s.Kind, overlay{tree.DirFS(c.s.Folder.Path), c.files}, c.s.Name, c.paths())
-}
-
-func (c *content) paths() []string {
-	var paths []string
-	for _, e := range c.s.Files {
-		paths = append(paths, e.Path)
+// put gives a part another value, and reads it back; find finds it. An emptied one may be one that is no longer found.
+func (w *work) put(what string, o *opened, raw string, find func(*form.Editor) (form.Span, error)) (Written, error) {
+	at, err := find(o.editor)
+	if err != nil {
+		return Written{}, w.failed(what, err)
 	}
-	return paths
+	was, ok, err := o.editor.Value(at)
+	if err != nil || !ok {
+		return Written{}, w.failed(what, errors.Join(err, fmt.Errorf("it is not a single value: %w", form.ErrNotWritable)))
+	}
+	one := Written{What: what, Was: was, Now: raw}
+	if was == raw {
+		return one, nil
+	}
+	if err := o.editor.Set(at, raw); err != nil {
+		return one, w.failed(what, err)
+	}
+	if err := w.finish(); err != nil {
+		return one, err
+	}
+	if o, err = w.editor(o.name, o.file); err != nil {
+		return one, err
+	}
+	if at, err = find(o.editor); err != nil && raw == "" {
+		return one, nil
+	}
+	if err != nil || !o.editor.Says(at, raw) {
+		return one, w.failed(what, errors.Join(err, fmt.Errorf("%q would not be read there: %w", raw, form.ErrNotWritable)))
+	}
+	return one, nil
 }
 
-// check reads the save as it will be: it is still a save of its kind, each field that was set says something, and all others
-// say what they said.
-func (c *content) check(assignments []Assignment) error {
-	now := c.s.In(c.ctx, overlay{tree.DirFS(c.s.Folder.Path), c.files})
+// compare reads the save as it will be: each field that was set says something, and all others say what they said.
+func (w *work) compare(assignments []Assignment) error {
+	says := w.says()
 	for _, a := range assignments {
-		if v := now.Fields[a.Field]; a.Field != "" && v.Raw == "" {
+		if _, n := unnumbered(a.Field); a.Field != "" && n == 0 && says.Fields[a.Field].Raw == "" {
 			return problem.Usage(nil, "with %q the save would say no %s any more; nothing has been changed", a.Value, a.Field)
 		}
 	}
-	if now.Problem != nil && c.s.Facts.Problem == nil {
-		return problem.Usage(nil, "the save would not be whole any more: %v; nothing has been changed", now.Problem)
-	}
-	for id := range c.s.Kind.Field {
-		v := now.Fields[id]
+	for id := range w.Save.Kind.Field {
 		set := slices.ContainsFunc(assignments, func(a Assignment) bool { return a.Field == id || a.Field == "" })
-		if was := c.s.Facts.Fields[id]; !set && was.Raw != v.Raw && !c.follows(id, assignments) {
+		was, v := w.Save.Facts.Fields[id], says.Fields[id]
+		if says.Problem == nil && !set && was.Raw != v.Raw && !w.follows(id, assignments) {
 			return problem.Usage(nil, "%s would change, too, from %q to %q; nothing has been changed", id, was.Raw, v.Raw)
 		}
 	}
 	return nil
 }
 
-// follows reports whether a field stands at the place of one that is set.
-func (c *content) follows(id string, assignments []Assignment) bool {
+// follows reports whether a field stands at the place of one that is set, or is led to by it.
+func (w *work) follows(id string, assignments []Assignment) bool {
 	for _, a := range assignments {
-		for _, f := range c.s.Kind.Field[a.Field] {
-			for _, g := range c.s.Kind.Field[id] {
-				if f.In == g.In && len(f.At) == 1 && slices.Contains(g.At, f.At[0]) {
+		name, _ := unnumbered(a.Field)
+		for _, f := range w.Save.Kind.Field[name] {
+			for _, g := range w.Save.Kind.Field[id] {
+				if f.In == g.In && (len(f.Ref) > 0 || len(g.Ref) > 0 || f.Each != "" || len(f.At) == 1 && slices.Contains(g.At, f.At[0])) {
 					return true
 				}
 			}
 		}
 	}
 	return false
-}
-
-// overlay is a folder with some files as they will be.
-type overlay struct {
-	dir   fs.FS
-	files tree.Memory
-}
-
-// Open opens a file.
-func (o overlay) Open(name string) (fs.File, error) {
-	if _, ok := o.files[name]; ok {
-		return o.files.Open(name)
-	}
-	return o.dir.Open(name)
 }

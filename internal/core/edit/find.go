@@ -8,7 +8,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ostrov/internal/core/facts"
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
@@ -50,15 +49,14 @@ type Unread struct {
 const MaxPlaces = 1000
 
 // Find finds where a text stands in the decoded files of a save, and counts all. Letters are compared as they are.
-func Find(ctx context.Context, s *facts.Save, text string) (*Found, error) {
-	c := &content{ctx, s, tree.Memory{}, tree.Memory{}}
+func Find(ctx context.Context, src Source, text string) (*Found, error) {
 	var all Found
-	for _, e := range s.Files {
+	for _, e := range src.Save.Files {
 		if e.Kind != tree.File {
 			continue
 		}
-		id, f := c.declaredAt(e.Path)
-		found, n, err := c.findIn(e.Path, id, f, text, MaxPlaces-len(all.Places))
+		id, f := src.declaredAt(e.Path)
+		found, n, err := src.findIn(ctx, e.Path, id, f, text, MaxPlaces-len(all.Places))
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -71,9 +69,9 @@ func Find(ctx context.Context, s *facts.Save, text string) (*Found, error) {
 }
 
 // declaredAt is what the description says of a file of the save; of one that it does not name, nothing.
-func (c *content) declaredAt(name string) (string, field.File) {
-	for id, f := range c.s.Kind.Files {
-		for _, at := range c.places(f) {
+func (src Source) declaredAt(name string) (string, field.File) {
+	for id, f := range src.Save.Kind.Files {
+		for _, at := range src.places(f) {
 			if at == name {
 				return id, f
 			}
@@ -83,19 +81,13 @@ func (c *content) declaredAt(name string) (string, field.File) {
 }
 
 // findIn finds a text in one file.
-func (c *content) findIn(name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
-	data, err := c.read(name)
-	if err != nil {
-		return nil, 0, err
-	}
-	delete(c.files, name) // one at a time in memory
-	delete(c.was, name)
-	content, err := f.Layers.Peel(bytes.NewReader(data), form.DefaultLimits)
+func (src Source) findIn(ctx context.Context, name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
+	content, err := form.Read(src.FS, name, f.Layers.Layers, form.Limits{Decoded: maxFile})
 	if err != nil {
 		return nil, 0, err
 	}
 	if f.Form == "sqlite" {
-		return c.findRows(name, id, content, text, most)
+		return findRows(ctx, name, id, content, text, most)
 	}
 	way := f.Spec().Guide(content)
 	line, from := 1, 0
@@ -119,8 +111,8 @@ func (c *content) findIn(name, id string, f field.File, text string, most int) (
 }
 
 // findRows finds a text in the rows of a database.
-func (c *content) findRows(name, id string, content []byte, text string, most int) (places []Place, count int, err error) {
-	err = form.EachRow(c.ctx, content, func(row form.Row) error {
+func findRows(ctx context.Context, name, id string, content []byte, text string, most int) (places []Place, count int, err error) {
+	err = form.EachRow(ctx, content, func(row form.Row) error {
 		for i, value := range row.Values {
 			n := bytes.Count(value, []byte(text))
 			if count += n; n == 0 || len(places) >= most {

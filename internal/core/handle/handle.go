@@ -13,6 +13,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,7 +45,7 @@ func Duplicate(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save
 	return p, p.Err()
 }
 
-// Alter plans to give a save other bytes in some of its files, by their paths in its folder: in its place, or where to is a slot or name in a
+// Alter plans to give a save other bytes in some of its files, by their paths in its folder, nil for one that goes: in its place, or where to is a slot or name in a
 // copy there. What is written by anybody else since the save was read is an error.
 func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files map[string][]byte, to string) (*plan.Plan, error) {
 	for _, e := range s.Files {
@@ -232,6 +233,9 @@ func copyOf(dir, name string, files map[string][]byte, now time.Time) plan.Fill 
 				return stage.Symlink(inside, e.Target)
 			case tree.File:
 				if data, ok := files[path.Join(name, inside)]; ok {
+					if data == nil {
+						return nil
+					}
 					e.ModTime, e.Size = now, int64(len(data))
 					return stage.Write(inside, e, func(w io.Writer) error { _, err := w.Write(data); return err })
 				}
@@ -252,6 +256,40 @@ func copyOf(dir, name string, files map[string][]byte, now time.Time) plan.Fill 
 		if err := one(".", top); err != nil || top.Kind != tree.Dir {
 			return err
 		}
-		return tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error { return one(e.Path, e) })
+		if err := tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error { return one(e.Path, e) }); err != nil {
+			return err
+		}
+		return newFiles(root, stage, name, files, now)
 	}
+}
+
+// newFiles writes the files of a folder that are not in it yet.
+func newFiles(root *os.Root, stage *plan.Stage, name string, files map[string][]byte, now time.Time) error {
+	made := map[string]bool{}
+	for _, file := range slices.Sorted(maps.Keys(files)) {
+		inside, ok := strings.CutPrefix(file, name+"/")
+		if !ok || files[file] == nil {
+			continue
+		}
+		if _, err := root.Lstat(file); err == nil {
+			continue
+		}
+		for i, c := range inside {
+			if c != '/' || made[inside[:i]] {
+				continue
+			}
+			if _, err := root.Lstat(path.Join(name, inside[:i])); err == nil {
+				continue
+			}
+			made[inside[:i]] = true
+			if err := stage.Mkdir(inside[:i], tree.Entry{Kind: tree.Dir, Mode: 0o755, ModTime: now}); err != nil {
+				return err
+			}
+		}
+		e := tree.Entry{Path: inside, Kind: tree.File, Mode: 0o644, ModTime: now, Size: int64(len(files[file]))}
+		if err := stage.Write(inside, e, func(w io.Writer) error { _, err := w.Write(files[file]); return err }); err != nil {
+			return err
+		}
+	}
+	return nil
 }

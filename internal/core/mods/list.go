@@ -99,7 +99,7 @@ func (w *work) itemsOf(a *game.Active, data []byte) ([]item, error) {
 	if len(declared.Layers.Layers.Chain) > 0 {
 		return nil, fmt.Errorf("a list that is packed %w", form.ErrNotWritable)
 	}
-	texts, err := form.Elements(declared.Spec(), data, a.Each)
+	texts, err := declared.Spec().Elements(data, a.Each)
 	if err != nil {
 		return nil, err
 	}
@@ -155,7 +155,7 @@ func (l *listEdit) plan(w *work) error {
 		texts = append(texts, i.text)
 	}
 	declared := w.st.Install.Game.Files[a.In]
-	written, err := form.Relist(declared.Spec(), data, a.Each, texts)
+	written, err := declared.Spec().Relist(data, a.Each, texts)
 	if err != nil {
 		return problem.New(problem.Advise("nothing has been changed"), "the game's list of mods %s cannot be written: %w", full, err)
 	}

@@ -246,7 +246,7 @@ func (p *personal) rewritten(original []byte, layers form.Layers, declared field
 		spec = declared.Spec()
 	}
 	written, err = form.Rewrite(original, layers, func(content []byte) ([]byte, error) {
-		return form.Recode(content, spec, func(text []byte, spec form.Spec) ([]byte, error) {
+		return spec.Recode(content, func(text []byte, spec form.Spec) ([]byte, error) {
 			if !isText(text, declared.Form) {
 				return nil, form.ErrNotWritable
 			}

@@ -228,6 +228,12 @@ func (p *placing) copy(ctx context.Context, name string, w io.Writer) error {
 		_, err = w.Write(data)
 		return err
 	}
+	if p.v.become != nil {
+		if data, ok := p.v.become.Files[name]; ok {
+			_, err := w.Write(data)
+			return err
+		}
+	}
 	f, err := p.v.Download.FS.Open(name)
 	if err != nil {
 		return err
@@ -247,7 +253,11 @@ func (p *placing) holdsOwner(name string) bool {
 
 func (p *placing) rewritten(name string) ([]byte, error) {
 	declared := p.c.Kind.Files[p.c.Kind.Owner.In]
-	original, err := fs.ReadFile(p.v.Download.FS, name)
+	content := p.v.Download.FS
+	if p.v.become != nil {
+		content = p.v.become.FS
+	}
+	original, err := fs.ReadFile(content, name)
 	if err != nil {
 		return nil, err
 	}

@@ -39,6 +39,7 @@ type Vetting struct {
 
 	h      *home.Home
 	states map[*game.Install]stateOf // looked at so far
+	become *Content                  // what is placed instead of what the download has, or nil
 }
 
 type stateOf struct {
@@ -129,6 +130,8 @@ func (v *Vetting) vet(ctx context.Context, req Request) error {
 		n := v.Download.Parcel.Needs
 		text := fmt.Sprintf("it is a parcel with a save of %s (%s), of which there is no description here", cmp.Or(n.GameTitle, n.Game), n.Game)
 		v.Findings = append(v.Findings, check.New(check.NoRule, "", text).Helped(problem.Advise("get or write a description of the game %s", n.Game)))
+		return nil
+	case len(v.Saves) == 0 && v.member(games):
 		return nil
 	case len(v.Saves) == 0:
 		v.Findings = append(v.Findings, check.New(check.NotASave, "", notASave(installs)))
@@ -278,7 +281,7 @@ func (v *Vetting) litter() {
 // judge judges the one save against each install of its game.
 func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Request) error {
 	found := v.Saves[0]
-	file := v.fileFindings(found)
+	file := v.fileFindings(ctx, found)
 	any, away := false, false
 	for _, in := range installs {
 		if in.Game != found.Game {
@@ -295,7 +298,15 @@ func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Reque
 		}
 		any = true
 		a := &Assessment{State: st, Save: found, Findings: slices.Clone(file)}
-		if found.Facts.Problem == nil {
+		if v.become != nil {
+			altered, err := st.Altered(ctx, v.h, found.Save, v.become.Says, v.become.FS, found.Candidate.Files)
+			if err != nil {
+				return err
+			}
+			as := *found
+			as.Save, a.Save = altered, &as
+			a.Findings = append(a.Findings, assess.OfDownload(st, altered)...)
+		} else if found.Facts.Problem == nil {
 			if err := st.Refer(ctx, found.Save, v.Download.FS, found.Candidate.Name, found.Candidate.Files); err != nil {
 				v.h.Log.Warn("references not counted", "save", found.Name, "error", err)
 			}
@@ -333,7 +344,7 @@ func cannotJudge(in *game.Install, err error) check.Finding {
 	return f
 }
 
-func (v *Vetting) fileFindings(f *facts.Found) []check.Finding {
+func (v *Vetting) fileFindings(ctx context.Context, f *facts.Found) []check.Finding {
 	var found []check.Finding
 	damaged := slices.ContainsFunc(v.Findings, func(f check.Finding) bool { return f.Code == check.Damaged })
 	for _, m := range f.Candidate.Missing() {
@@ -345,6 +356,7 @@ func (v *Vetting) fileFindings(f *facts.Found) []check.Finding {
 		one.Severity = check.Note
 		found = append(found, one)
 	}
+	found = append(found, v.links(ctx, f)...)
 	said := damaged || len(found) > 0 && errors.Is(f.Facts.Problem, fs.ErrNotExist) // that a file is missing has been said
 	if f.Facts.Problem != nil && !said {
 		one := assess.Unreadable(f.Facts.Problem)
