@@ -151,7 +151,7 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 		if made == nil {
 			return fmt.Errorf("the changed save is not among the saves of %s", now.Called)
 		}
-		return record.Altered(ctx, h, now, made, s.Digest, began)
+		return record.Altered(ctx, h, now, made, s.Digest, of.edited.Out, began)
 	}
 	done := of.done + " " + view.Text(plan.Describe(s))
 	if name != s.Name {

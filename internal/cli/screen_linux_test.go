@@ -223,6 +223,17 @@ func TestEndlessSky(t *testing.T) {
 	assert.Contains(t, s.play(`never defined`, game), `outfit "Moss Cannon" is referred to, but never defined`)
 	plugin()
 	assert.NotContains(t, s.play(`never defined`, "timeout", fmt.Sprint(2+int(time.Since(began).Seconds())), game), "Moss Cannon", "as long again, and a little more")
+
+	s.write(strings.NewReplacer("Ada", "Bo", "King", "Queen").Replace(fmt.Sprintf(pilot, "Moss Cannon")), file("saves", "Bo Reed.txt")...)
+	s.write(text, file("saves", "Ada Lamp.txt")...)
+	s.ok("set", "endless-sky/Ada Lamp.txt", "credits=54321", "--yes")
+	s.ok("members", "copy", "endless-sky/Bo Reed.txt", "Queen of Winds", "--into", "endless-sky/Ada Lamp.txt", "--yes")
+	r := s.ok("strip", "endless-sky/Ada Lamp.txt", "--of", "mosses", "--yes")
+	assert.Regexp(t, `2 Moss Cannon`, r.out, "of both ships")
+	assert.Contains(t, r.out, "without mosses it will be fit")
+	require.NoError(t, os.RemoveAll(filepath.Join(append([]string{s.home}, file("plugins", "mosses")...)...)))
+	began = time.Now()
+	assert.NotContains(t, s.play(`never defined`, "timeout", fmt.Sprint(2+int(time.Since(began).Seconds())+10), game), "Moss Cannon", "it is in no ship any more")
 }
 
 // avatar is a character as the role-playing engine writes it.

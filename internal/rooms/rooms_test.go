@@ -55,7 +55,7 @@ var may = map[string]string{
 	"compare": "archive facts form game home logbook mod modlist problem save tree",
 	"trial":   "check facts field game home mod save tree",
 	"mods":    "archive assess check checkout facts field form game home layout ledger mod modlist plan problem tree",
-	"handle":  "facts home plan problem tree unpack",
+	"handle":  "facts game home plan problem tree unpack",
 	"edit":    "assess check facts field form game home mod problem refer save tree version",
 	// what they stand on
 	"plan":   "change facts game home ledger logbook problem save tree",

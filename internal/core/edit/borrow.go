@@ -418,7 +418,7 @@ func (w *work) settle(s *game.Section, giver *work) error {
 		if err := w.finish(); err != nil {
 			return err
 		}
-		if _, err := w.write(set.At, s.In, set.At, value); err != nil {
+		if _, err := w.write(set.At, s.In, set.At, value, false); err != nil {
 			return err
 		}
 	}

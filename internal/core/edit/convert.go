@@ -261,6 +261,6 @@ func (w *work) retitle(c *game.Convert) error {
 	if err != nil {
 		return problem.Usage(nil, "title: %v; nothing has been changed", err)
 	}
-	_, err = w.write("title", f.In, query, raw)
+	_, err = w.write("title", f.In, query, raw, false)
 	return err
 }

@@ -153,7 +153,7 @@ func Set(ctx context.Context, src Source, assignments []Assignment) (e *Edited, 
 // assign makes one assignment. The file is finished after each, so that the next one is asked of what it made.
 func (w *work) assign(a Assignment) (Written, error) {
 	if a.Field == "" {
-		return w.write(a.File+":"+a.Query, a.File, a.Query, a.Value)
+		return w.write(a.File+":"+a.Query, a.File, a.Query, a.Value, true)
 	}
 	id, n := unnumbered(a.Field)
 	fields, ok := w.Save.Kind.Field[id]
@@ -171,7 +171,7 @@ func (w *work) assign(a Assignment) (Written, error) {
 	if err != nil {
 		return Written{}, problem.Usage(nil, "%s: %v; nothing has been changed", a.Field, err)
 	}
-	return w.write(a.Field, f.In, query, raw)
+	return w.write(a.Field, f.In, query, raw, false)
 }
 
 // assignEach writes the field of the n-th element of a list.
@@ -198,7 +198,7 @@ func (w *work) assignEach(a Assignment, id string, n int, fields field.Fields) (
 			n -= len(elements)
 			continue
 		}
-		return w.put(a.Field, o, raw, func(e *form.Editor) (form.Span, error) {
+		return w.put(a.Field, o, raw, false, func(e *form.Editor) (form.Span, error) {
 			elements, err := e.Each(w.ctx, nil, f.Each)
 			if err != nil || n > len(elements) {
 				return form.Span{}, errors.Join(err, form.ErrNotWritable)
@@ -256,16 +256,16 @@ func (w *work) settable(id string, fields field.Fields) (f *field.Field, query s
 }
 
 // write writes one value of a file.
-func (w *work) write(what, file, query, raw string) (Written, error) {
+func (w *work) write(what, file, query, raw string, free bool) (Written, error) {
 	o, err := w.only(file)
 	if err != nil {
 		return Written{}, err
 	}
-	return w.put(what, o, raw, func(e *form.Editor) (form.Span, error) { return e.One(w.ctx, nil, query) })
+	return w.put(what, o, raw, free, func(e *form.Editor) (form.Span, error) { return e.One(w.ctx, nil, query) })
 }
 
-// put gives a part another value, and reads it back; find finds it. An emptied one may be one that is no longer found.
-func (w *work) put(what string, o *opened, raw string, find func(*form.Editor) (form.Span, error)) (Written, error) {
+// put gives a part another value, and reads it back; find finds it, and with free by a query that is not the description's. An emptied one may be one that is no longer found.
+func (w *work) put(what string, o *opened, raw string, free bool, find func(*form.Editor) (form.Span, error)) (Written, error) {
 	at, err := find(o.editor)
 	if err != nil {
 		return Written{}, w.failed(what, err)
@@ -287,7 +287,8 @@ func (w *work) put(what string, o *opened, raw string, find func(*form.Editor) (
 	if o, err = w.editor(o.name, o.file); err != nil {
 		return one, err
 	}
-	if at, err = find(o.editor); err != nil && raw == "" {
+	pattern := o.file.Form == "text" || o.file.Form == "lines" // a pattern may name a place by what stood there
+	if at, err = find(o.editor); raw == "" && err != nil || free && pattern {
 		return one, nil
 	}
 	if err != nil || !o.editor.Says(at, raw) {

@@ -23,7 +23,7 @@ func Judge(ctx context.Context, h *home.Home, st *facts.State, src Source, e *Ed
 		changes = append(changes, assess.Change{Words: "without " + m.Name(), Drop: m})
 	}
 	then := assess.Suppose(assess.Of(st), changes).Then.State
-	s, err := then.Altered(ctx, h, src.Save, e.Facts, e.FS, e.Paths)
+	s, err := then.Altered(ctx, h, src.Save, e.Facts, e.Out, e.FS, e.Paths)
 	if err != nil {
 		return Judged{}, err
 	}

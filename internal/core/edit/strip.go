@@ -86,6 +86,7 @@ func Strip(ctx context.Context, src Source, finder *refer.Finder, mods []string)
 	if err != nil {
 		return nil, err
 	}
+	e.Out = mods
 	s = &Stripped{Edited: e, Followed: st.followed, Listed: st.listed}
 	for id, n := range st.things {
 		s.Things = append(s.Things, Thing{id, n})
@@ -171,6 +172,11 @@ func above(at, remove string) string {
 func (s *stripper) elements(e *form.Editor, o *opened, r *game.Reference, at string) error {
 	var met []form.Span
 	err := e.EachValue(s.ctx, at, func(span form.Span, value []byte) error {
+		if raw := e.Text(); o == nil || o.file.Form != "sqlite" { // the name of a pair counts, too
+			if found := s.mentions(raw[span.From:span.To]); len(found) > 0 {
+				value = raw[span.From:span.To]
+			}
+		}
 		if found := s.mentions(value); len(found) > 0 {
 			s.note(value, found)
 			met = append(met, span)

@@ -56,6 +56,8 @@ type Edited struct {
 	Facts save.Facts
 	FS    fs.FS
 	Paths []string
+	// Out are the ids of the mods whose things have been taken out.
+	Out []string
 }
 
 // work is a save that is being changed. Its files are opened as they are needed, and stay so until they are closed together.

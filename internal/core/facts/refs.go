@@ -160,7 +160,10 @@ type referred struct {
 // count looks through one save; files are all its files, relative to fsys.
 func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (referred, error) {
 	found := referred{refer.Counts{}, true}
-	for _, ref := range r.game.References {
+	for i, ref := range r.game.References {
+		if r.again(i) {
+			continue
+		}
 		declared, ok := kind.Files[ref.In]
 		if ref.Save != "" && ref.Save != kind.ID {
 			continue
@@ -176,6 +179,20 @@ func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, nam
 		}
 	}
 	return found, nil
+}
+
+// again reports whether a reference of the description is to what another one counts already: those of a file that is counted as a whole, and those that
+// differ only in what is taken out.
+func (r *references) again(i int) bool {
+	ref := &r.game.References[i]
+	for j := range r.game.References {
+		other := &r.game.References[j]
+		same := i != j && ref.In == other.In && ref.Save == other.Save
+		if same && (other.At == "" && (ref.At != "" || j < i) || j < i && ref.At == other.At) {
+			return true
+		}
+	}
+	return false
 }
 
 // maxReferring bounds the content of one file that is looked through, unwrapped, in bytes.

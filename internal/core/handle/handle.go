@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
@@ -120,6 +121,8 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 	name := ""
 	if captures == nil {
 		name = beside(st, s)
+	} else if spelled, ok := ownPattern(s).Spell(captures); ok && s.Kind.Unit != game.UnitSet {
+		name = spelled
 	}
 	names, err := s.Renamed(captures, name)
 	if err != nil {
@@ -164,10 +167,20 @@ func beside(st *facts.State, s *facts.Save) string {
 	}
 }
 
+// ownPattern is the one that the name of a save is of: what is packed keeps the ending that says so.
+func ownPattern(s *facts.Save) *game.Name {
+	for _, n := range s.Kind.Names() {
+		if _, ok := n.Match(s.Name, true); ok {
+			return n
+		}
+	}
+	return s.Kind.Names()[0]
+}
+
 // place finds the captures of the name that a save would have: in the slot or with the name to, or where that is "" in the first that is
 // free. They are nil where nothing in such a name varies.
 func place(st *facts.State, s *facts.Save, to string) (map[string]string, error) {
-	pattern, slots := s.Kind.Names()[0], s.Kind.Slots
+	pattern, slots := ownPattern(s), s.Kind.Slots
 	free := func(captures map[string]string) bool {
 		spelled, ok := pattern.Spell(captures)
 		return ok && st.At(s.Folder, spelled) == nil

@@ -89,8 +89,8 @@ func Learnt(ctx context.Context, h *home.Home, l facts.Learnt) error {
 }
 
 // Altered writes down that a save, as it stands now, was made by Ostrov out of another state: it needs what that one needed, and what is
-// installed tells nothing of it. That holds in place of what a look takes it for; of a state that was known before since, nothing is written down.
-func Altered(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, parent tree.Digest, since time.Time) error {
+// installed tells nothing of it. The things of the mods out have been taken out of it, so it needs them no longer. That holds in place of what a look takes it for; of a state that was known before since, nothing is written down.
+func Altered(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, parent tree.Digest, out []string, since time.Time) error {
 	known, err := h.Logbook.Evidence(ctx, s.Digest)
 	if err != nil || slices.ContainsFunc(known, func(e logbook.Evidence) bool { return e.At.Before(since) }) {
 		return err
@@ -99,6 +99,15 @@ func Altered(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, 
 		return err
 	}
 	e := logbook.Evidence{Kind: check.Descends, At: h.Now(), Note: logbook.Altered, Parent: parent}
+	if len(out) > 0 {
+		needed, err := h.Logbook.Needs(ctx, parent)
+		if err != nil {
+			return err
+		}
+		if needed.ModsEvidence != "" {
+			e.Mods = facts.WithoutMods(needed.Mods, out)
+		}
+	}
 	state := logbook.State{Digest: s.Digest, Game: st.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size}
 	return Learnt(ctx, h, facts.Learnt{States: []logbook.State{state}, Evidence: []facts.OfState{{Digest: s.Digest, Evidence: e}}})
 }

@@ -299,7 +299,7 @@ func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Reque
 		any = true
 		a := &Assessment{State: st, Save: found, Findings: slices.Clone(file)}
 		if v.become != nil {
-			altered, err := st.Altered(ctx, v.h, found.Save, v.become.Says, v.become.FS, found.Candidate.Files)
+			altered, err := st.Altered(ctx, v.h, found.Save, v.become.Says, nil, v.become.FS, found.Candidate.Files)
 			if err != nil {
 				return err
 			}
