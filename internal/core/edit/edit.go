@@ -18,6 +18,7 @@ import (
 
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
 )
@@ -141,13 +142,41 @@ func Set(ctx context.Context, src Source, assignments []Assignment) (e *Edited, 
 	if err := w.finish(); err != nil {
 		return nil, err
 	}
-	if err := w.compare(assignments); err != nil {
+	if err := w.compare(assignments, written); err != nil {
 		return nil, err
 	}
+	w.unlinked = !slices.ContainsFunc(assignments, w.mayLink)
 	if e, err = w.edited(); err == nil {
 		e.Written = written
 	}
 	return e, err
+}
+
+var predicate = regexp.MustCompile(`\[[^\]]*\]`)
+
+// mayLink reports whether an assignment may write a value of a link, or one that a link names.
+func (w *work) mayLink(a Assignment) bool {
+	queries := []string{a.Query}
+	if id, _ := unnumbered(a.Field); a.Field != "" {
+		queries = nil
+		for _, f := range w.Save.Kind.Field[id] {
+			if f.Each != "" || len(f.Ref) > 0 {
+				return true
+			}
+			queries = append(queries, f.At...)
+		}
+	}
+	for _, l := range w.Game.LinksOf(w.Save.Kind) {
+		for _, at := range []game.Spot{l.From, l.To} {
+			form := w.Save.Kind.Files[at.In].Form
+			for _, q := range queries {
+				if form != "json" && form != "xml" && form != "blocks" || predicate.ReplaceAllString(q, "") == predicate.ReplaceAllString(at.At, "") {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // assign makes one assignment. The file is finished after each, so that the next one is asked of what it made.
@@ -284,6 +313,9 @@ func (w *work) put(what string, o *opened, raw string, free bool, find func(*for
 	if err := w.finish(); err != nil {
 		return one, err
 	}
+	if !free && o.raw == nil && o.size > large { // it is read back with all fields
+		return one, nil
+	}
 	if o, err = w.editor(o.name, o.file); err != nil {
 		return one, err
 	}
@@ -298,11 +330,18 @@ func (w *work) put(what string, o *opened, raw string, free bool, find func(*for
 }
 
 // compare reads the save as it will be: each field that was set says something, and all others say what they said.
-func (w *work) compare(assignments []Assignment) error {
+func (w *work) compare(assignments []Assignment, written []Written) error {
 	says := w.says()
 	for _, a := range assignments {
-		if _, n := unnumbered(a.Field); a.Field != "" && n == 0 && says.Fields[a.Field].Raw == "" {
+		_, n := unnumbered(a.Field)
+		if a.Field == "" || n > 0 {
+			continue
+		}
+		if says.Fields[a.Field].Raw == "" {
 			return problem.Usage(nil, "with %q the save would say no %s any more; nothing has been changed", a.Value, a.Field)
+		}
+		if says.Fields[a.Field].Raw == w.Save.Facts.Fields[a.Field].Raw && slices.ContainsFunc(written, func(o Written) bool { return o.What == a.Field }) {
+			return problem.Usage(nil, "%s would still read %q; nothing has been changed", a.Field, says.Fields[a.Field].Raw)
 		}
 	}
 	for id := range w.Save.Kind.Field {
@@ -314,6 +353,9 @@ func (w *work) compare(assignments []Assignment) error {
 	}
 	return nil
 }
+
+// large is the size, in bytes, from which a file is not read once more only to see a value in it.
+const large = 4 << 20
 
 // follows reports whether a field stands at the place of one that is set, or is led to by it.
 func (w *work) follows(id string, assignments []Assignment) bool {

@@ -1,6 +1,7 @@
 package edit
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -77,7 +78,7 @@ func (w *work) members() (found []spot, err error) {
 	}
 	for _, o := range all {
 		if m.Each == "" {
-			one := spot{Member{File: o.name, Size: len(o.raw), ID: strings.TrimSuffix(path.Base(o.name), path.Ext(o.name))}, o, nil}
+			one := spot{Member{File: o.name, Size: int(o.size), ID: strings.TrimSuffix(path.Base(o.name), path.Ext(o.name))}, o, nil}
 			if err := w.describe(&one, m); err != nil {
 				return nil, w.failed(o.name, err)
 			}
@@ -182,8 +183,13 @@ func Take(ctx context.Context, src Source, called string) (t *Taken, err error) 
 	}
 	t = &Taken{Member: s.Member, Game: src.Game.ID, Kind: src.Save.Kind.ID, Version: src.Save.Needs.Version}
 	if s.at == nil {
-		t.Name, t.Piece = path.Base(s.o.name), slices.Clone(s.o.raw)
-		return t, nil
+		t.Name = path.Base(s.o.name)
+		content, err := w.read(s.o.name)
+		if err != nil {
+			return nil, err
+		}
+		t.Piece, err = all(content)
+		return t, err
 	}
 	text, err := s.o.editor.Piece(*s.at)
 	t.Piece = slices.Clone(text)
@@ -339,7 +345,7 @@ func (w *work) newFile(m *game.Members, t *Taken) error {
 	if slices.ContainsFunc(w.paths(), func(p string) bool { return strings.EqualFold(p, name) }) {
 		return problem.Usage(nil, "%s is there already; nothing has been changed", name)
 	}
-	w.files[name] = t.Piece
+	w.files[name] = bytes.NewReader(t.Piece)
 	return nil
 }
 
@@ -394,7 +400,7 @@ func Remove(ctx context.Context, src Source, called string) (e *Edited, err erro
 		if err := w.close(); err != nil {
 			return nil, err
 		}
-		w.gone[s.o.name] = true
+		w.gone[s.o.name], w.said = true, nil
 		delete(w.files, s.o.name)
 		return w.edited()
 	}

@@ -172,10 +172,8 @@ func above(at, remove string) string {
 func (s *stripper) elements(e *form.Editor, o *opened, r *game.Reference, at string) error {
 	var met []form.Span
 	err := e.EachValue(s.ctx, at, func(span form.Span, value []byte) error {
-		if raw := e.Text(); o == nil || o.file.Form != "sqlite" { // the name of a pair counts, too
-			if found := s.mentions(raw[span.From:span.To]); len(found) > 0 {
-				value = raw[span.From:span.To]
-			}
+		if raw := e.Part(span); len(raw) > 0 && len(s.mentions(raw)) > 0 { // the name of a pair counts, too
+			value = raw
 		}
 		if found := s.mentions(value); len(found) > 0 {
 			s.note(value, found)

@@ -1,9 +1,11 @@
 package edit
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"path"
@@ -47,9 +49,9 @@ func (src Source) paths() []string {
 	return paths
 }
 
-// Edited are the files of a save that are to be others: their bytes by their paths in the save's folder; nil is of one that goes.
+// Edited are the files of a save that are to be others: by their paths in the save's folder; nil is of one that goes.
 type Edited struct {
-	Files map[string][]byte
+	Files tree.Contents
 	// Written are the single values that were changed.
 	Written []Written
 	// Facts are what the save says of itself then; FS has all its files, Paths.
@@ -63,17 +65,20 @@ type Edited struct {
 // work is a save that is being changed. Its files are opened as they are needed, and stay so until they are closed together.
 type work struct {
 	Source
-	ctx   context.Context
-	files tree.Memory // those that are to be others, as they will be
-	gone  map[string]bool
-	open  map[string]*opened
+	ctx      context.Context
+	files    tree.Contents // those that are to be others, as they will be
+	gone     map[string]bool
+	open     map[string]*opened
+	unlinked bool        // nothing that was changed concerns a link
+	said     *save.Facts // what it says with these files, where that has been read
 }
 
 // opened is a file that is being changed.
 type opened struct {
 	name   string
 	file   field.File
-	raw    []byte
+	raw    []byte // as it is wrapped; nil of one that is not, and not held in memory
+	size   int64
 	editor *form.Editor
 }
 
@@ -84,7 +89,7 @@ func begin(ctx context.Context, src Source) (*work, error) {
 	if src.Save.Unread != nil {
 		return nil, problem.Usage(nil, "%s cannot be read: %w; nothing has been changed", src.Called, src.Save.Unread)
 	}
-	return &work{src, ctx, tree.Memory{}, map[string]bool{}, map[string]*opened{}}, nil
+	return &work{Source: src, ctx: ctx, files: tree.Contents{}, gone: map[string]bool{}, open: map[string]*opened{}}, nil
 }
 
 // beginWhole is begin for a save that is to be whole: of one that is damaged, nobody knows what is where.
@@ -118,11 +123,16 @@ func (src Source) places(f field.File) []string {
 }
 
 // read is a file as it is in the save now.
-func (w *work) read(name string) ([]byte, error) {
-	if data, ok := w.files[name]; ok {
-		return data, nil
+func (w *work) read(name string) (content tree.Content, err error) {
+	if content, ok := w.files[name]; ok {
+		return content, nil
 	}
-	return form.Read(w.FS, name, form.Layers{}, form.Limits{Decoded: maxFile})
+	content, ok, err := tree.InFS(w.FS, name)
+	if err != nil || ok {
+		return content, err
+	}
+	data, err := form.Read(w.FS, name, form.Layers{}, form.Limits{Decoded: maxFile})
+	return bytes.NewReader(data), err
 }
 
 // editors are those of all files that a declared one means; of one that is not there, none.
@@ -132,10 +142,7 @@ func (w *work) editors(id string) ([]*opened, error) {
 		return nil, err
 	}
 	var all []*opened
-	for _, name := range w.places(f) {
-		if w.gone[name] {
-			continue
-		}
+	for _, name := range save.FilesOf(w.Save.Kind, f, w.Save.Name, w.paths()) {
 		o, err := w.editor(name, f)
 		if err != nil {
 			return nil, err
@@ -169,14 +176,18 @@ func (w *work) editor(name string, f field.File) (*opened, error) {
 			}
 		}
 	}
-	raw, err := w.read(name)
+	content, err := w.read(name)
 	if err != nil {
 		return nil, err
 	}
-	o := &opened{name: name, file: f, raw: raw}
-	content, err := f.Layers.Peel(strings.NewReader(string(raw)), form.Limits{Decoded: maxFile})
-	if err == nil {
-		o.editor, err = f.Spec().Edit(w.ctx, content)
+	o := &opened{name: name, file: f, size: content.Size()}
+	if len(f.Layers.Chain) == 0 && f.Layers.Tag == nil {
+		o.editor, err = f.Spec().EditFile(w.ctx, content, content.Size())
+	} else if o.raw, err = all(content); err == nil {
+		var peeled []byte
+		if peeled, err = f.Layers.Peel(bytes.NewReader(o.raw), form.Limits{Decoded: maxFile}); err == nil {
+			o.editor, err = f.Spec().Edit(w.ctx, peeled)
+		}
 	}
 	if err != nil {
 		return nil, w.failed(name, err)
@@ -193,25 +204,45 @@ func (w *work) failed(what string, err error) error {
 	return fmt.Errorf("%s: %w; nothing has been changed", what, err)
 }
 
+// all are the bytes of a content.
+func all(content tree.Content) ([]byte, error) {
+	if content.Size() > maxFile {
+		return nil, fmt.Errorf("%w: %d bytes", form.ErrTooLarge, content.Size())
+	}
+	data := make([]byte, content.Size())
+	_, err := io.ReadFull(io.NewSectionReader(content, 0, content.Size()), data)
+	return data, err
+}
+
 // finish closes all files that are open, and wraps those again that have changed.
 func (w *work) finish() error {
 	for _, name := range slices.Sorted(maps.Keys(w.open)) {
 		o := w.open[name]
 		delete(w.open, name)
-		changed := false
-		data, err := form.Rewrite(o.raw, o.file.Layers.Layers, func(content []byte) ([]byte, error) {
-			now, err := o.editor.Done(w.ctx)
-			changed = string(now) != string(content)
-			return now, err
-		})
+		content, changed, err := o.result(w.ctx)
 		if err = errors.Join(err, o.editor.Close()); err != nil {
 			return errors.Join(w.failed(name, err), w.close())
 		}
 		if changed { // wrapped again, even the same content may be other bytes
-			w.files[name] = data
+			w.files[name] = content
+			w.said = nil
 		}
 	}
 	return nil
+}
+
+// result is the file as it will be.
+func (o *opened) result(ctx context.Context) (content tree.Content, changed bool, err error) {
+	if o.raw == nil {
+		file, size, changed, err := o.editor.Result(ctx)
+		return io.NewSectionReader(file, 0, size), changed, err
+	}
+	data, err := form.Rewrite(o.raw, o.file.Layers.Layers, func(content []byte) ([]byte, error) {
+		now, err := o.editor.Done(ctx)
+		changed = !bytes.Equal(now, content)
+		return now, err
+	})
+	return bytes.NewReader(data), changed, err
 }
 
 // close closes all files that are open, without changing them.
@@ -229,10 +260,7 @@ func (w *work) edited() (*Edited, error) {
 	if err := w.finish(); err != nil {
 		return nil, err
 	}
-	files := map[string][]byte{}
-	for name, data := range w.files {
-		files[name] = data
-	}
+	files := maps.Clone(w.files)
 	for name := range w.gone {
 		files[name] = nil
 	}
@@ -259,27 +287,32 @@ func (w *work) paths() []string {
 	return paths
 }
 
-// says is what the save will say of itself.
+// says is what the save will say of itself. The files are finished.
 func (w *work) says() save.Facts {
+	if w.said != nil {
+		return *w.said
+	}
 	as := *w.Save.Save
 	as.Files = nil
 	for _, p := range w.paths() {
 		as.Files = append(as.Files, tree.Entry{Path: p, Kind: tree.File})
 	}
-	return as.In(w.ctx, w.now())
+	says := as.In(w.ctx, w.now())
+	w.said = &says
+	return says
 }
 
 // links compares the broken links of the save with those that it will have: no change may leave more than it found.
 func (w *work) links() error {
 	links := w.Game.LinksOf(w.Save.Kind)
-	if len(links) == 0 || len(w.files)+len(w.gone) == 0 {
+	if w.unlinked || len(links) == 0 || len(w.files)+len(w.gone) == 0 {
 		return nil
 	}
-	before, err := save.Broken(w.ctx, w.Save.Kind, links, w.FS, w.Save.Name, w.Source.paths())
-	if err != nil {
+	after, err := save.Broken(w.ctx, w.Save.Kind, links, w.now(), w.Save.Name, w.paths())
+	if err != nil || len(slices.Concat(after...)) == 0 {
 		return err
 	}
-	after, err := save.Broken(w.ctx, w.Save.Kind, links, w.now(), w.Save.Name, w.paths())
+	before, err := save.Broken(w.ctx, w.Save.Kind, links, w.FS, w.Save.Name, w.Source.paths())
 	if err != nil {
 		return err
 	}
@@ -299,7 +332,7 @@ func (w *work) links() error {
 // overlay is a folder with some files as they will be.
 type overlay struct {
 	dir   fs.FS
-	files tree.Memory
+	files tree.Contents
 	gone  map[string]bool
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"io/fs"
 	"slices"
-	"strings"
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/home"
@@ -24,13 +23,6 @@ func (st *State) Altered(ctx context.Context, h *home.Home, s *Save, says save.F
 	if as.Needs, err = h.Logbook.Needs(ctx, s.Digest, append(fresh, written(st.Install.Game, says, h.Now()))...); err != nil {
 		return nil, err
 	}
-	as.Needs.Mods = WithoutMods(as.Needs.Mods, out)
+	as.Needs.Mods = modlist.Without(as.Needs.Mods, out)
 	return &as, st.Refer(ctx, &as, fsys, s.Name, files)
-}
-
-// WithoutMods are needs without those of some mods, by their ids.
-func WithoutMods(needs []modlist.Needed, ids []string) []modlist.Needed {
-	return slices.DeleteFunc(slices.Clone(needs), func(m modlist.Needed) bool {
-		return slices.ContainsFunc(ids, func(id string) bool { return strings.EqualFold(id, m.ID) })
-	})
 }

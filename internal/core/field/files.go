@@ -288,6 +288,11 @@ func (f *Files) named(field *Field) ([]string, error) {
 	return found, nil
 }
 
+// EachText visits the texts at a place of a file, in all files that its id means, as they stand there.
+func (f *Files) EachText(ctx context.Context, id, query string, visit func(string) error) error {
+	return f.each(ctx, id, func(doc form.Doc) error { return form.EachText(ctx, doc, f.files[id].Form, query, visit) })
+}
+
 // All are all values of a field, as they are compared, in all files that hold it and at all places that its queries meet; Field takes the first.
 func (f *Files) All(ctx context.Context, field *Field) (values []string, err error) {
 	add := func(raw string, ok bool) error {

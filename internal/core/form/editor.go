@@ -2,15 +2,11 @@ package form
 
 import (
 	"bytes"
-	"cmp"
 	"context"
-	"encoding/xml"
-	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
-
-	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Span is a part of a file: a value, an element of a list, a row. It is good for the Editor that found it, until that is Done.
@@ -30,8 +26,8 @@ func (s Span) Is(other Span) bool {
 	return ok && row.table == is.table && row.row == is.row
 }
 
-// Edit is what is written in the place of the bytes from From and before To.
-type Edit struct {
+// change is what is written in the place of the bytes from From and before To.
+type change struct {
 	From, To int
 	Text     string
 }
@@ -45,9 +41,9 @@ type Editor struct {
 	spec    Spec   // its encoding is that of text
 	asked   string // the encoding that the description says
 	shape   shape
-	text    []byte // decoded, as the queries see it
-	content []byte // before it was decoded
-	edits   []Edit
+	text    *source // decoded, as the queries see it
+	content []byte  // before it was decoded; nil of a file that is not in memory
+	edits   []change
 }
 
 // shape finds and writes the parts of one form.
@@ -57,48 +53,75 @@ type shape interface {
 	// value is what a part says; ok is false where it is not a single value.
 	value(s Span) (text string, ok bool, err error)
 	// set is how a part gets another value.
-	set(s Span, value string) (Edit, error)
+	set(s Span, value string) (change, error)
 	// cut takes parts out, with what separates them from others.
-	cut(parts []Span) ([]Edit, error)
+	cut(parts []Span) ([]change, error)
 	// add puts a piece into a part: behind another one that is in it, or, where after is nil, behind all that is in it.
-	add(in Span, after *Span, piece string) (Edit, error)
+	add(in Span, after *Span, piece string) (change, error)
 }
 
 // renamer is a shape whose parts have names.
 type renamer interface {
-	rename(s Span, name string) ([]Edit, error)
+	rename(s Span, name string) ([]change, error)
 }
 
 // follower is a shape in which other bytes follow from those that change: lengths.
 type follower interface {
-	follow(edits []Edit) ([]Edit, error)
+	follow(edits []change) ([]change, error)
 }
 
 // Edit opens the decoded content of a file for changes.
 func (spec Spec) Edit(ctx context.Context, content []byte) (*Editor, error) {
-	e := &Editor{spec: spec, asked: spec.Encoding, content: content, text: content}
+	e := &Editor{spec: spec, asked: spec.Encoding, content: content, text: inMemory(content)}
 	if spec.Form == "sqlite" {
 		db, err := editSQLite(ctx, content)
 		e.shape = db
 		return e, err
 	}
 	if IsText(spec.Form) {
-		var err error
-		if e.text, e.spec, err = decoded(spec, content); err != nil {
+		text, as, err := decoded(spec, content)
+		if err != nil {
 			return nil, err
 		}
+		e.text, e.spec = inMemory(text), as
 	}
 	var err error
-	e.shape, err = e.spec.shapeOf(e.text)
+	e.shape, err = e.spec.shapeOf(e.text.data)
+	return e, err
+}
+
+// EditFile is Edit for the decoded content of a file of any size: a large JSON or XML in UTF-8 is not held in memory. The file must stay as it is until
+// the last of what Result gives has been read.
+func (spec Spec) EditFile(ctx context.Context, file io.ReaderAt, size int64) (*Editor, error) {
+	head := make([]byte, around)
+	n, err := file.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	utf8 := slices.Contains([]string{"", "utf-8"}, strings.ToLower(encodingOf(head[:n], spec)))
+	if spec.Form != "json" && spec.Form != "xml" || size <= largeText || size > maxLarge || !utf8 {
+		data, err := readAbout(io.NewSectionReader(file, 0, size), size, editLimits.Decoded)
+		if err != nil {
+			return nil, err
+		}
+		return spec.Edit(ctx, data)
+	}
+	e := &Editor{spec: spec, asked: spec.Encoding, text: inFile(file, int(size))}
+	e.spec.Encoding = "utf-8"
+	if spec.Form == "json" {
+		e.shape, err = shapeJSON(e.text)
+	} else {
+		e.shape, err = shapeXML(e.text)
+	}
 	return e, err
 }
 
 func (spec Spec) shapeOf(text []byte) (shape, error) {
 	switch spec.Form {
 	case "json":
-		return shapeJSON(text)
+		return shapeJSON(inMemory(text))
 	case "xml":
-		return shapeXML(text)
+		return shapeXML(inMemory(text))
 	case "blocks":
 		return shapeBlocks(text, spec.Blocks)
 	case "ini":
@@ -162,7 +185,7 @@ func (e *Editor) EachValue(ctx context.Context, query string, visit func(s Span,
 			return err
 		}
 		if !ok {
-			text = string(e.text[s.From:s.To])
+			text = string(e.text.peek(s.From, s.To))
 		}
 		if err := visit(s, []byte(text)); err != nil {
 			return err
@@ -176,7 +199,7 @@ func (e *Editor) Piece(s Span) ([]byte, error) {
 	if db, ok := e.shape.(*sqliteShape); ok {
 		return db.piece(s)
 	}
-	return e.text[s.From:s.To], nil
+	return e.text.peek(s.From, s.To), nil
 }
 
 // Key is what a member of an object is called, the text it stands behind; "" of what is none.
@@ -219,7 +242,7 @@ func (e *Editor) Remove(parts ...Span) error {
 // Insert puts a piece into a part, or where in is nil into the file: behind another one, or where after is nil behind all that is in it.
 func (e *Editor) Insert(in, after *Span, piece []byte) error {
 	if in == nil {
-		in = &Span{0, len(e.text), nil}
+		in = &Span{0, e.text.size, nil}
 	}
 	edit, err := e.shape.add(*in, after, string(piece))
 	if err == nil {
@@ -233,15 +256,38 @@ func (e *Editor) Replace(s Span, piece []byte) error {
 	if db, ok := e.shape.(*sqliteShape); ok {
 		return db.replace(s, piece)
 	}
-	e.edits = append(e.edits, Edit{s.From, s.To, string(piece)})
+	e.edits = append(e.edits, change{s.From, s.To, string(piece)})
 	return nil
 }
 
 // Rewrite puts another text in the place of all of it.
-func (e *Editor) Rewrite(text []byte) { e.edits = []Edit{{0, len(e.text), string(text)}} }
+func (e *Editor) Rewrite(text []byte) { e.edits = []change{{0, e.text.size, string(text)}} }
 
-// Text is the text that spans count in.
-func (e *Editor) Text() []byte { return e.text }
+// Text is the text that spans count in, all of it.
+func (e *Editor) Text() []byte { return e.text.peek(0, e.text.size) }
+
+// Part is the text of a part.
+func (e *Editor) Part(s Span) []byte { return e.text.peek(s.From, s.To) }
+
+// Result is the content with all changes, where it is read from and its size; changed is false where it is as it was. What is not held in memory is
+// not read again here: whoever uses it reads it as what it is to be.
+func (e *Editor) Result(ctx context.Context) (file io.ReaderAt, size int64, changed bool, err error) {
+	if e.text.file == nil {
+		now, err := e.Done(ctx)
+		return bytes.NewReader(now), int64(len(now)), err == nil && !bytes.Equal(now, e.content), err
+	}
+	if e.text.err != nil {
+		return nil, 0, false, e.text.err
+	}
+	if len(e.edits) == 0 {
+		return e.text.file, int64(e.text.size), false, nil
+	}
+	p, err := newPatched(e.text.file, e.text.size, e.edits)
+	if err != nil {
+		return nil, 0, false, err
+	}
+	return p, p.Size(), true, nil
+}
 
 // Done is the content with all changes. It reads as its form does; two changes of the same bytes are an error.
 func (e *Editor) Done(ctx context.Context) ([]byte, error) {
@@ -259,7 +305,7 @@ func (e *Editor) Done(ctx context.Context) ([]byte, error) {
 	if len(edits) == 0 {
 		return e.content, nil
 	}
-	text, err := apply(e.text, edits)
+	text, err := apply(e.text.data, edits)
 	if err != nil {
 		return nil, err
 	}
@@ -281,122 +327,10 @@ func (e *Editor) Done(ctx context.Context) ([]byte, error) {
 	return written, nil
 }
 
-// lineOfDamage is the line, from 1, that a text is no JSON or XML from; 0 where that is not known.
-func lineOfDamage(form string, text []byte) int {
-	switch form {
-	case "json":
-		d := jsontext.NewDecoder(bytes.NewReader(text))
-		err := d.SkipValue()
-		at := len(text)
-		if syntax := (*jsontext.SyntacticError)(nil); errors.As(err, &syntax) {
-			at = int(syntax.ByteOffset)
-		}
-		return bytes.Count(text[:min(at, len(text))], []byte{'\n'}) + 1
-	case "xml":
-		d := xml.NewDecoder(bytes.NewReader(text))
-		d.CharsetReader = asItIs
-		for {
-			_, err := d.Token()
-			if syntax := (*xml.SyntaxError)(nil); errors.As(err, &syntax) {
-				return syntax.Line
-			}
-			if err != nil {
-				return 0
-			}
-		}
-	}
-	return 0
-}
-
 // Close frees what the editor holds.
 func (e *Editor) Close() error {
 	if db, ok := e.shape.(*sqliteShape); ok {
 		return db.Close()
 	}
 	return nil
-}
-
-// apply makes edits of a text, which may come in any order.
-func apply(text []byte, edits []Edit) ([]byte, error) {
-	edits, err := inOrder(edits)
-	if err != nil {
-		return nil, err
-	}
-	var out bytes.Buffer
-	out.Grow(len(text))
-	at := 0
-	for _, e := range edits {
-		if e.From < at || e.To > len(text) {
-			return nil, errors.New("an edit outside of the text")
-		}
-		out.Write(text[at:e.From])
-		out.WriteString(e.Text)
-		at = e.To
-	}
-	out.Write(text[at:])
-	return out.Bytes(), nil
-}
-
-// inOrder sorts edits by where they stand. One inside of what another one takes out goes with it.
-func inOrder(edits []Edit) ([]Edit, error) {
-	edits = slices.Clone(edits)
-	slices.SortStableFunc(edits, func(a, b Edit) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(b.To, a.To)) })
-	var all []Edit
-	for _, e := range edits {
-		if n := len(all); n > 0 && e.From < all[n-1].To {
-			last := all[n-1]
-			if last.Text == "" && e.To <= last.To || last == e {
-				continue
-			}
-			if last.Text == "" && e.Text == "" {
-				all[n-1].To = e.To
-				continue
-			}
-			return nil, fmt.Errorf("two changes of the same bytes, at %d: %w", e.From, ErrNotWritable)
-		}
-		all = append(all, e)
-	}
-	return all, nil
-}
-
-// invert are the edits that make the former text of one that edits have been made of.
-func invert(text []byte, edits []Edit) ([]Edit, error) {
-	edits, err := inOrder(edits)
-	if err != nil {
-		return nil, err
-	}
-	var back []Edit
-	shift := 0
-	for _, e := range edits {
-		back = append(back, Edit{e.From + shift, e.From + shift + len(e.Text), string(text[e.From:e.To])})
-		shift += len(e.Text) - (e.To - e.From)
-	}
-	return back, nil
-}
-
-// space reports whether a byte is white space.
-func space(b byte) bool { return b == ' ' || b == '\t' || b == '\r' || b == '\n' }
-
-// lineOf widens a part to the whole lines it stands on, with the end of the last one, if nothing else stands there.
-func lineOf(text []byte, from, to int) (int, int, bool) {
-	start, end := from, to
-	for start > 0 && (text[start-1] == ' ' || text[start-1] == '\t') {
-		start--
-	}
-	for end < len(text) && (text[end] == ' ' || text[end] == '\t' || text[end] == '\r') {
-		end++
-	}
-	if start > 0 && text[start-1] != '\n' || end < len(text) && text[end] != '\n' {
-		return from, to, false
-	}
-	return start, min(end+1, len(text)), true
-}
-
-// gapBefore is the white space before a byte.
-func gapBefore(text []byte, at int) string {
-	from := at
-	for from > 0 && space(text[from-1]) {
-		from--
-	}
-	return string(text[from:at])
 }

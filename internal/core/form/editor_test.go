@@ -147,11 +147,11 @@ func TestWhatIsChangedIsReadAndCanBeTakenBack(t *testing.T) {
 }
 
 // outside compares every byte that is in no edit.
-func outside(t *testing.T, was, now []byte, edits []Edit) {
+func outside(t *testing.T, was, now []byte, edits []change) {
 	sorted, err := inOrder(edits)
 	require.NoError(t, err)
 	at, shift := 0, 0
-	for _, e := range append(sorted, Edit{len(was), len(was), ""}) {
+	for _, e := range append(sorted, change{len(was), len(was), ""}) {
 		require.True(t, bytes.Equal(was[at:e.From], now[at+shift:e.From+shift]), "bytes %d to %d stay", at, e.From)
 		at = e.To
 		shift += len(e.Text) - (e.To - e.From)
@@ -287,7 +287,7 @@ func FuzzEdit(f *testing.F) {
 			return
 		}
 		for _, s := range found {
-			require.True(t, s.From >= 0 && s.From <= s.To && s.To <= len(ed.text))
+			require.True(t, s.From >= 0 && s.From <= s.To && s.To <= ed.text.size)
 		}
 		if ed.Set(found[0], value) != nil {
 			if ed.Remove(found...) != nil {
@@ -306,7 +306,7 @@ func FuzzEdit(f *testing.F) {
 			require.NoError(t, err)
 			edits = append(edits[:len(edits):len(edits)], more...)
 		}
-		if _, text := ed.shape.(*sqliteShape); !text && bytes.Equal(ed.text, data) {
+		if _, text := ed.shape.(*sqliteShape); !text && bytes.Equal(ed.text.data, data) {
 			back, err := invert(data, edits)
 			require.NoError(t, err)
 			again, err := apply(now, back)

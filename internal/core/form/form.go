@@ -154,15 +154,27 @@ func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query strin
 	if db, ok := doc.(*sqliteDoc); ok {
 		return db.blobs(ctx, query, unwrapped)
 	}
+	return EachText(ctx, doc, spec.Form, query, func(text string) error { return unwrapped([]byte(text)) })
+}
+
+// EachText visits the texts of the elements that a query names in a document of a form. Of a large JSON or XML they are not held in memory.
+func EachText(ctx context.Context, doc Doc, form, query string, visit func(string) error) error {
+	if large, ok := doc.(interface {
+		eachText(query string, visit func(string) error) (streams bool, err error)
+	}); ok {
+		if streams, err := large.eachText(query, visit); streams || err != nil {
+			return err
+		}
+	}
 	elements, err := doc.Each(ctx, query)
 	if err != nil {
 		return err
 	}
 	for _, e := range elements {
-		if text, ok, err := e.Value(ctx, Self(spec.Form)); err != nil {
+		if text, ok, err := e.Value(ctx, Self(form)); err != nil {
 			return err
 		} else if ok {
-			if err := unwrapped([]byte(text)); err != nil {
+			if err := visit(text); err != nil {
 				return err
 			}
 		}

@@ -269,3 +269,18 @@ func (d largeJSON) Each(ctx context.Context, query string) ([]Doc, error) {
 }
 
 func (d largeJSON) Close() error { return d.text.close() }
+
+// eachText visits the texts that a query of the streaming subset names.
+func (d largeJSON) eachText(query string, visit func(string) error) (streams bool, err error) {
+	steps, streams := jsonSteps(query)
+	if !streams {
+		return false, nil
+	}
+	return true, d.text.find(d.at, steps, func(at place) error {
+		text, ok, err := d.text.scalar(at)
+		if err != nil || !ok {
+			return err
+		}
+		return visit(text)
+	})
+}

@@ -51,122 +51,6 @@ func largeXMLOf(text *source) (Doc, error) {
 
 var errEarly = fmt.Errorf("%w: the XML ends too early", ErrDamaged)
 
-// Kinds of tags.
-const (
-	noTag = iota
-	startTag
-	endTag
-	emptyTag // <a/>
-)
-
-// tag finds the first tag at or behind at, passing over comments, CDATA and instructions.
-func (t *xmlSource) tag(at, end int) (kind int, tag place, err error) {
-	for {
-		if at = t.index(at, end, '<'); at < 0 {
-			return noTag, place{}, t.err
-		}
-		head := t.bytes(at, min(at+9, end))
-		closes := len(head) > 1 && head[1] == '/' // before more is read
-		to := 0
-		special := len(head) > 1 && (head[1] == '!' || head[1] == '?')
-		switch {
-		case special && bytes.HasPrefix(head, []byte("<!--")):
-			to = t.endOf(at+4, end, "-->")
-		case special && bytes.HasPrefix(head, []byte("<![CDATA[")):
-			to = t.endOf(at+9, end, "]]>")
-		case special && head[1] == '?':
-			to = t.endOf(at+2, end, "?>")
-		case special:
-			to = t.endOfTag(at, end)
-		default:
-			if to = t.endOfTag(at, end); to < 0 {
-				return noTag, place{}, errors.Join(errEarly, t.err)
-			}
-			kind = startTag
-			if closes {
-				kind = endTag
-			} else if t.byteAt(to-2) == '/' {
-				kind = emptyTag
-			}
-			return kind, place{at, to}, nil
-		}
-		if to < 0 {
-			return noTag, place{}, errors.Join(errEarly, t.err)
-		}
-		at = to
-	}
-}
-
-// endOf is where what goes on at from ends, or -1.
-func (t *xmlSource) endOf(from, end int, ending string) int {
-	i := t.search(from, end, ending)
-	if i < 0 {
-		return -1
-	}
-	return i + len(ending)
-}
-
-// endOfTag is where the tag or declaration that begins at a place ends, or -1.
-func (t *xmlSource) endOfTag(at, end int) int {
-	part := t.rest(at, end)
-	if n := endOfTag(part); n >= 0 {
-		return at + n
-	}
-	for size := block; ; size *= 4 { // it goes on behind what is in memory
-		part = t.bytes(at, min(at+size, end))
-		if n := endOfTag(part); n >= 0 {
-			return at + n
-		}
-		if at+size >= end || size > maxDeclaration {
-			return -1
-		}
-	}
-}
-
-// maxDeclaration bounds one tag or declaration, in bytes.
-const maxDeclaration = 64 << 20
-
-// endOfTag is where the tag or declaration that begins text ends: at a > outside quotes, and outside of what a <!DOCTYPE … [ <!…> ]> has
-// in it.
-func endOfTag(text []byte) int {
-	if n := bytes.IndexByte(text, '>'); n > 0 { // the usual tag: no > in its attributes
-		tag := text[1:n]
-		if bytes.IndexByte(tag, '<') < 0 && bytes.IndexByte(tag, '\'') < 0 && bytes.Count(tag, []byte{'"'})%2 == 0 {
-			return n + 1
-		}
-	}
-	depth := 0
-	var quote byte
-	for i, c := range text {
-		switch {
-		case quote != 0:
-			if c == quote {
-				quote = 0
-			}
-		case c == '"' || c == '\'':
-			quote = c
-		case c == '<':
-			depth++
-		case c == '>':
-			if depth--; depth == 0 {
-				return i + 1
-			}
-		}
-	}
-	return -1
-}
-
-// name is that of a tag, with its prefix.
-func (t *xmlSource) name(tag place) []byte {
-	name := bytes.TrimPrefix(t.bytes(tag.from+1, tag.to-1), []byte("/"))
-	for i, c := range name {
-		if c == ' ' || c == '\t' || c == '\r' || c == '\n' || c == '/' {
-			return name[:i]
-		}
-	}
-	return name
-}
-
 // children visits the elements in an element, in the order of the text.
 func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error {
 	if known, ok := t.seen[in.inner.from]; ok {
@@ -193,7 +77,11 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 			return err
 		}
 		at = tag.to
-		switch name := t.nameOf(kind, tag); kind {
+		var name []byte
+		if kind == startTag || kind == endTag {
+			name = t.name(tag)
+		}
+		switch kind {
 		case noTag:
 			if len(open.ends) > 0 {
 				return errEarly
@@ -231,13 +119,6 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 			return err
 		}
 	}
-}
-
-func (t *xmlSource) nameOf(kind int, tag place) []byte {
-	if kind == noTag {
-		return nil
-	}
-	return t.name(tag)
 }
 
 // find visits what steps lead to from an element: elements, or an attribute as its text.
@@ -305,7 +186,11 @@ func (t *xmlSource) attributes(e xmlElement, name string) ([]string, error) {
 	if e.tag.to == 0 {
 		return nil, nil
 	}
-	token, err := decoderOf(t.bytes(e.tag.from, e.tag.to)).RawToken()
+	tag := t.bytes(e.tag.from, e.tag.to)
+	if from, to, ok := attributeIn(tag, name); ok && bytes.IndexByte(tag, '&') < 0 && bytes.IndexAny(tag[from:to], "\r\n\t") < 0 {
+		return []string{string(tag[from:to])}, nil
+	}
+	token, err := decoderOf(tag).RawToken()
 	start, ok := token.(xml.StartElement)
 	if err != nil || !ok {
 		return nil, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
@@ -413,3 +298,21 @@ func (d largeXML) Each(ctx context.Context, query string) ([]Doc, error) {
 }
 
 func (d largeXML) Close() error { return d.text.close() }
+
+// eachText visits the texts that a query of the streaming subset names.
+func (d largeXML) eachText(query string, visit func(string) error) (streams bool, err error) {
+	steps, streams := xmlSteps(query)
+	if !streams {
+		return false, nil
+	}
+	return true, d.text.find(d.at, steps, func(e xmlElement, attribute *string) error {
+		if attribute != nil {
+			return visit(strings.TrimSpace(*attribute))
+		}
+		text, err := d.text.content(e)
+		if err != nil {
+			return err
+		}
+		return visit(strings.TrimSpace(text))
+	})
+}

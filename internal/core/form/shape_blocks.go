@@ -156,13 +156,13 @@ func (b *blocksShape) value(s Span) (string, bool, error) {
 	return text, ok, nil
 }
 
-func (b *blocksShape) set(s Span, value string) (Edit, error) {
+func (b *blocksShape) set(s Span, value string) (change, error) {
 	p := s.node.(*blockPart)
 	if p.block {
-		return Edit{}, fmt.Errorf("it is a block: %w", ErrNotWritable)
+		return change{}, fmt.Errorf("it is a block: %w", ErrNotWritable)
 	}
 	if strings.ContainsAny(value, "\r\n") {
-		return Edit{}, fmt.Errorf("%q has more than one line: %w", value, ErrNotWritable)
+		return change{}, fmt.Errorf("%q has more than one line: %w", value, ErrNotWritable)
 	}
 	was, text := string(b.text[p.inner.from:p.inner.to]), value
 	quoted := strings.HasPrefix(was, `"`)
@@ -173,37 +173,37 @@ func (b *blocksShape) set(s Span, value string) (Edit, error) {
 				quote = "`"
 			}
 			if strings.Contains(value, quote) {
-				return Edit{}, fmt.Errorf("%q has both kinds of quotes: %w", value, ErrNotWritable)
+				return change{}, fmt.Errorf("%q has both kinds of quotes: %w", value, ErrNotWritable)
 			}
 			text = quote + value + quote
 		}
 	case quoted, b.patterns == BlockPatterns{} && (value == "" || strings.ContainsAny(value, "\"{}[]=#\t") || value != strings.TrimSpace(value) || p.inBraces && strings.Contains(value, " ")):
 		text = `"` + strings.ReplaceAll(value, `"`, `""`) + `"`
 	}
-	return Edit{p.inner.from, p.inner.to, text}, nil
+	return change{p.inner.from, p.inner.to, text}, nil
 }
 
 // cut takes parts out, with the lines that they stand on alone, else with the space before them.
-func (b *blocksShape) cut(parts []Span) ([]Edit, error) {
-	var edits []Edit
+func (b *blocksShape) cut(parts []Span) ([]change, error) {
+	var edits []change
 	for _, s := range parts {
 		from, to, alone := lineOf(b.text, s.From, s.To)
 		if !alone {
 			from -= len(gapBefore(b.text, from))
 		}
-		edits = append(edits, Edit{from, to, ""})
+		edits = append(edits, change{from, to, ""})
 	}
 	return edits, nil
 }
 
 // add puts blocks or pairs into a block, indented as their neighbour is.
-func (b *blocksShape) add(in Span, after *Span, piece string) (Edit, error) {
+func (b *blocksShape) add(in Span, after *Span, piece string) (change, error) {
 	p, ok := in.node.(*blockPart)
 	if !ok {
 		p = b.root
 	}
 	if !p.block {
-		return Edit{}, fmt.Errorf("only a block can hold more: %w", ErrNotWritable)
+		return change{}, fmt.Errorf("only a block can hold more: %w", ErrNotWritable)
 	}
 	if after == nil && len(p.parts) > 0 {
 		last := p.parts[len(p.parts)-1]
@@ -213,7 +213,7 @@ func (b *blocksShape) add(in Span, after *Span, piece string) (Edit, error) {
 		if start, _, alone := lineOf(b.text, after.From, after.To); alone {
 			return lineAfter(b.text, after.To, string(b.text[start:after.From])+piece), nil
 		}
-		return Edit{after.To, after.To, " " + piece}, nil
+		return change{after.To, after.To, " " + piece}, nil
 	}
 	at := p.inner.to
 	gap := gapBefore(b.text, at)
@@ -222,17 +222,17 @@ func (b *blocksShape) add(in Span, after *Span, piece string) (Edit, error) {
 		return lineAfter(b.text, at, piece), nil
 	}
 	if !strings.Contains(gap, "\n") {
-		return Edit{at, at, " " + piece + " "}, nil
+		return change{at, at, " " + piece + " "}, nil
 	}
-	return Edit{at - len(indent), at - len(indent), indent + "\t" + piece + "\n"}, nil
+	return change{at - len(indent), at - len(indent), indent + "\t" + piece + "\n"}, nil
 }
 
-func (b *blocksShape) rename(s Span, name string) ([]Edit, error) {
+func (b *blocksShape) rename(s Span, name string) ([]change, error) {
 	p := s.node.(*blockPart)
-	var edits []Edit
+	var edits []change
 	for _, at := range []place{{p.from, p.inner.from}, {p.inner.to, p.to}} {
 		if n := strings.Index(string(b.text[at.from:at.to]), p.name); n >= 0 {
-			edits = append(edits, Edit{at.from + n, at.from + n + len(p.name), name})
+			edits = append(edits, change{at.from + n, at.from + n + len(p.name), name})
 		}
 		if !p.block {
 			break

@@ -76,22 +76,22 @@ func (q bytesQuery) String() string {
 	return fmt.Sprintf("%d:%s%s", q.offset, q.kind, order)
 }
 
-func (b bytesShape) set(s Span, value string) (Edit, error) {
+func (b bytesShape) set(s Span, value string) (change, error) {
 	q, ok := s.node.(bytesQuery)
 	if !ok {
-		return Edit{}, fmt.Errorf("%q: %w", value, ErrNotWritable)
+		return change{}, fmt.Errorf("%q: %w", value, ErrNotWritable)
 	}
 	q.size = s.To - s.From
 	text, err := q.encode(value)
-	return Edit{s.From, s.To, text}, err
+	return change{s.From, s.To, text}, err
 }
 
-func (b bytesShape) cut([]Span) ([]Edit, error) {
+func (b bytesShape) cut([]Span) ([]change, error) {
 	return nil, fmt.Errorf("what stands at an offset %w: nothing tells what moves with it", ErrNotWritable)
 }
 
-func (b bytesShape) add(Span, *Span, string) (Edit, error) {
-	return Edit{}, fmt.Errorf("what stands at an offset %w: nothing tells what moves with it", ErrNotWritable)
+func (b bytesShape) add(Span, *Span, string) (change, error) {
+	return change{}, fmt.Errorf("what stands at an offset %w: nothing tells what moves with it", ErrNotWritable)
 }
 
 // encode is a value as the bytes of its type; texts are filled up with zeros to the size that they have.
@@ -242,41 +242,41 @@ func (c *chunksShape) placed(from, end int, parts map[string]Span) (int, error) 
 func (c *chunksShape) value(s Span) (string, bool, error) { return bytesShape(c.text).value(s) }
 
 // set writes a value. A text in a record may take another length: nothing that is read by its offset stands behind it.
-func (c *chunksShape) set(s Span, value string) (Edit, error) {
+func (c *chunksShape) set(s Span, value string) (change, error) {
 	if q, ok := s.node.(bytesQuery); ok && q.grows && !strings.Contains(value, "\x00") {
-		return Edit{s.From, s.To, value}, nil
+		return change{s.From, s.To, value}, nil
 	}
 	return bytesShape(c.text).set(s, value)
 }
 
-func (c *chunksShape) cut(parts []Span) ([]Edit, error) {
-	var edits []Edit
+func (c *chunksShape) cut(parts []Span) ([]change, error) {
+	var edits []change
 	for _, s := range parts {
 		if r, ok := s.node.(record); !ok || r.parts == nil {
 			return nil, fmt.Errorf("a chunk itself %w", ErrNotWritable)
 		}
-		edits = append(edits, Edit{s.From, s.To, ""})
+		edits = append(edits, change{s.From, s.To, ""})
 	}
 	return edits, nil
 }
 
-func (c *chunksShape) add(_ Span, after *Span, piece string) (Edit, error) {
+func (c *chunksShape) add(_ Span, after *Span, piece string) (change, error) {
 	if after == nil {
-		return Edit{}, fmt.Errorf("a record beside no other %w: nothing tells its chunk", ErrNotWritable)
+		return change{}, fmt.Errorf("a record beside no other %w: nothing tells its chunk", ErrNotWritable)
 	}
-	return Edit{after.To, after.To, piece}, nil
+	return change{after.To, after.To, piece}, nil
 }
 
 // follow are the lengths of the chunks that edits make longer or shorter, and the checksums behind those that had right ones.
-func (c *chunksShape) follow(edits []Edit) ([]Edit, error) {
-	var more []Edit
+func (c *chunksShape) follow(edits []change) ([]change, error) {
+	var more []change
 	for _, ch := range c.doc.chunks {
 		end := ch.at + len(ch.data)
-		var inside []Edit
+		var inside []change
 		delta := 0
 		for _, e := range edits {
 			if e.From >= ch.at && e.To <= end {
-				inside = append(inside, Edit{e.From - ch.at, e.To - ch.at, e.Text})
+				inside = append(inside, change{e.From - ch.at, e.To - ch.at, e.Text})
 				delta += len(e.Text) - (e.To - e.From)
 			}
 		}
@@ -294,7 +294,7 @@ func (c *chunksShape) follow(edits []Edit) ([]Edit, error) {
 			if err != nil {
 				return nil, err
 			}
-			more = append(more, Edit{lengths.From, lengths.To, text})
+			more = append(more, change{lengths.From, lengths.To, text})
 		}
 		sum, err := c.checksum(ch, inside)
 		if err != nil {
@@ -330,7 +330,7 @@ func (c *chunksShape) part(ch chunk, name string, end int) (Span, error) {
 }
 
 // checksum is the CRC-32 behind a chunk, over its tag and content or its content alone, as it was before.
-func (c *chunksShape) checksum(ch chunk, edits []Edit) ([]Edit, error) {
+func (c *chunksShape) checksum(ch chunk, edits []change) ([]change, error) {
 	if len(c.after) == 0 {
 		return nil, nil
 	}
@@ -347,7 +347,7 @@ func (c *chunksShape) checksum(ch chunk, edits []Edit) ([]Edit, error) {
 		sum := func(data []byte) uint32 { return crc32.ChecksumIEEE(append([]byte(tag), data...)) }
 		for _, put := range []func([]byte, uint32) []byte{appendBig, appendLittle} {
 			if bytes.Equal(put(nil, sum(ch.data)), was) {
-				return []Edit{{at.From, at.To, string(put(nil, sum(data)))}}, nil
+				return []change{{at.From, at.To, string(put(nil, sum(data)))}}, nil
 			}
 		}
 	}

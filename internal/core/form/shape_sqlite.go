@@ -170,20 +170,20 @@ func (d *sqliteShape) value(s Span) (string, bool, error) {
 	return text.String, text.Valid, err
 }
 
-func (d *sqliteShape) set(s Span, value string) (Edit, error) {
+func (d *sqliteShape) set(s Span, value string) (change, error) {
 	r := s.node.(rowPart)
 	if r.column == "" {
-		return Edit{}, fmt.Errorf("a whole row %w", ErrNotWritable)
+		return change{}, fmt.Errorf("a whole row %w", ErrNotWritable)
 	}
 	var kind string
 	if err := d.tx.QueryRow(fmt.Sprintf("SELECT typeof(%q) FROM %s WHERE rowid = ?", r.column, r.table), r.row).Scan(&kind); err != nil {
-		return Edit{}, err
+		return change{}, err
 	}
 	typed, err := typedAs(kind, value)
 	if err != nil {
-		return Edit{}, err
+		return change{}, err
 	}
-	return Edit{}, d.exec(fmt.Sprintf("UPDATE %s SET %q = ? WHERE rowid = ?", r.table, r.column), typed, r.row)
+	return change{}, d.exec(fmt.Sprintf("UPDATE %s SET %q = ? WHERE rowid = ?", r.table, r.column), typed, r.row)
 }
 
 // replace puts other bytes in the place of one value of a row, or all values of a row that is given as JSON.
@@ -199,7 +199,7 @@ func (d *sqliteShape) replace(s Span, piece []byte) error {
 	return err
 }
 
-func (d *sqliteShape) cut(parts []Span) ([]Edit, error) {
+func (d *sqliteShape) cut(parts []Span) ([]change, error) {
 	for _, s := range parts {
 		r := s.node.(rowPart)
 		if err := d.exec(fmt.Sprintf("DELETE FROM %s WHERE rowid = ?", r.table), r.row); err != nil {
@@ -281,30 +281,30 @@ func (d *sqliteShape) piece(s Span) ([]byte, error) {
 }
 
 // add puts a row in, into the table it is from.
-func (d *sqliteShape) add(in Span, _ *Span, piece string) (Edit, error) {
+func (d *sqliteShape) add(in Span, _ *Span, piece string) (change, error) {
 	var row rowText
 	if err := json.Unmarshal([]byte(piece), &row); err != nil || row.Table == "" || len(row.Columns) == 0 {
-		return Edit{}, fmt.Errorf("what is no row %w into a table", ErrNotWritable)
+		return change{}, fmt.Errorf("what is no row %w into a table", ErrNotWritable)
 	}
 	if r, ok := in.node.(rowPart); ok && !strings.EqualFold(strings.Trim(r.table, `"`), row.Table) {
-		return Edit{}, fmt.Errorf("a row of %s %w into %s", row.Table, ErrNotWritable, r.table)
+		return change{}, fmt.Errorf("a row of %s %w into %s", row.Table, ErrNotWritable, r.table)
 	}
 	var names, places []string
 	var values []any
 	for name, text := range row.Columns {
 		if !isColumn.MatchString(name) {
-			return Edit{}, fmt.Errorf("a column %.60q %w", name, ErrNotWritable)
+			return change{}, fmt.Errorf("a column %.60q %w", name, ErrNotWritable)
 		}
 		value, err := rowValue(text)
 		if err != nil {
-			return Edit{}, err
+			return change{}, err
 		}
 		names, places, values = append(names, `"`+name+`"`), append(places, "?"), append(values, value)
 	}
 	if !isColumn.MatchString(row.Table) {
-		return Edit{}, fmt.Errorf("a table %.60q %w", row.Table, ErrNotWritable)
+		return change{}, fmt.Errorf("a table %.60q %w", row.Table, ErrNotWritable)
 	}
-	return Edit{}, d.exec(fmt.Sprintf("INSERT INTO %q (%s) VALUES (%s)", row.Table, strings.Join(names, ", "), strings.Join(places, ", ")), values...)
+	return change{}, d.exec(fmt.Sprintf("INSERT INTO %q (%s) VALUES (%s)", row.Table, strings.Join(names, ", "), strings.Join(places, ", ")), values...)
 }
 
 var isColumn = regexp.MustCompile(`^\w+$`)

@@ -122,24 +122,24 @@ func (t textShape) value(s Span) (string, bool, error) {
 	return string(t.text[s.From:s.To]), true, nil
 }
 
-func (t textShape) set(s Span, value string) (Edit, error) {
+func (t textShape) set(s Span, value string) (change, error) {
 	if m, ok := s.node.(matched); ok {
 		s = m.groups["."]
 	}
 	if t.lines && strings.ContainsAny(value, "\r\n") {
-		return Edit{}, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
+		return change{}, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
 	}
-	return Edit{s.From, s.To, value}, nil
+	return change{s.From, s.To, value}, nil
 }
 
 // cut takes out what a pattern matched, and of lines their ends.
-func (t textShape) cut(parts []Span) ([]Edit, error) {
+func (t textShape) cut(parts []Span) ([]change, error) {
 	return cutLines(t.text, parts, t.lines), nil
 }
 
 // cutLines takes parts out; as lines, those that stand alone on their lines go with these.
-func cutLines(text []byte, parts []Span, lines bool) []Edit {
-	var edits []Edit
+func cutLines(text []byte, parts []Span, lines bool) []change {
+	var edits []change
 	for _, s := range parts {
 		from, to := s.From, s.To
 		if lines {
@@ -148,35 +148,35 @@ func cutLines(text []byte, parts []Span, lines bool) []Edit {
 				from-- // the last line has no end of its own
 			}
 		}
-		edits = append(edits, Edit{from, to, ""})
+		edits = append(edits, change{from, to, ""})
 	}
 	return edits
 }
 
-func (t textShape) add(in Span, after *Span, piece string) (Edit, error) {
+func (t textShape) add(in Span, after *Span, piece string) (change, error) {
 	at := in.To
 	if after != nil {
 		at = after.To
 	}
 	if !t.lines {
-		return Edit{at, at, piece}, nil
+		return change{at, at, piece}, nil
 	}
 	return lineAfter(t.text, at, piece), nil
 }
 
 // lineAfter puts a line behind the one that a place is in, with the line ends of the text.
-func lineAfter(text []byte, at int, piece string) Edit {
+func lineAfter(text []byte, at int, piece string) change {
 	end := "\n"
 	if bytes.Contains(text, []byte("\r\n")) {
 		end = "\r\n"
 	}
 	if n := bytes.IndexByte(text[at:], '\n'); n >= 0 {
-		return Edit{at + n + 1, at + n + 1, piece + end}
+		return change{at + n + 1, at + n + 1, piece + end}
 	}
 	if at = len(text); at == 0 || text[at-1] == '\n' {
-		return Edit{at, at, piece + end}
+		return change{at, at, piece + end}
 	}
-	return Edit{at, at, end + piece}
+	return change{at, at, end + piece}
 }
 
 // iniShape is an INI whose keys know where they stand.
@@ -256,17 +256,17 @@ func (x *iniShape) value(s Span) (string, bool, error) {
 	return string(x.text[s.From:s.To]), true, nil
 }
 
-func (x *iniShape) set(s Span, value string) (Edit, error) {
+func (x *iniShape) set(s Span, value string) (change, error) {
 	if strings.ContainsAny(value, "\r\n") {
-		return Edit{}, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
+		return change{}, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
 	}
 	if m, ok := s.node.(matched); ok {
 		s = m.groups["."]
 	}
-	return Edit{s.From, s.To, value}, nil
+	return change{s.From, s.To, value}, nil
 }
 
-func (x *iniShape) cut(parts []Span) ([]Edit, error) {
+func (x *iniShape) cut(parts []Span) ([]change, error) {
 	lines := make([]Span, len(parts))
 	for i, s := range parts {
 		lines[i] = lineAround(x.text, s.From)
@@ -274,7 +274,7 @@ func (x *iniShape) cut(parts []Span) ([]Edit, error) {
 	return cutLines(x.text, lines, true), nil
 }
 
-func (x *iniShape) add(in Span, after *Span, piece string) (Edit, error) {
+func (x *iniShape) add(in Span, after *Span, piece string) (change, error) {
 	at := in.To
 	if after != nil {
 		at = after.To
@@ -282,11 +282,11 @@ func (x *iniShape) add(in Span, after *Span, piece string) (Edit, error) {
 	return lineAfter(x.text, at, piece), nil
 }
 
-func (x *iniShape) rename(s Span, name string) ([]Edit, error) {
+func (x *iniShape) rename(s Span, name string) ([]change, error) {
 	m, ok := s.node.(matched)
 	if !ok {
 		return nil, fmt.Errorf("only a whole key has a name: %w", ErrNotWritable)
 	}
 	key := m.groups["@key"]
-	return []Edit{{key.From, key.To, name}}, nil
+	return []change{{key.From, key.To, name}}, nil
 }

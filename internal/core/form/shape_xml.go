@@ -11,10 +11,7 @@ import (
 )
 
 // xmlShape is an XML whose elements and attributes know where they stand.
-type xmlShape struct {
-	text []byte
-	doc  *xmlSource
-}
+type xmlShape struct{ doc *xmlSource }
 
 // xmlPart is an element, or an attribute of it.
 type xmlPart struct {
@@ -22,12 +19,12 @@ type xmlPart struct {
 	attribute string
 }
 
-func shapeXML(text []byte) (shape, error) {
-	doc, err := largeXMLOf(inMemory(text))
+func shapeXML(text *source) (shape, error) {
+	doc, err := largeXMLOf(text)
 	if err != nil {
 		return nil, err
 	}
-	return &xmlShape{text, doc.(largeXML).text}, nil
+	return &xmlShape{doc.(largeXML).text}, nil
 }
 
 func (x *xmlShape) spans(_ context.Context, of *Span, query string, _ bool) ([]Span, error) {
@@ -54,7 +51,7 @@ func (x *xmlShape) spans(_ context.Context, of *Span, query string, _ bool) ([]S
 		}
 		s := Span{e.outer.from, e.outer.to, xmlPart{e, attribute}}
 		if attribute != "" {
-			from, to, ok := attributeIn(x.text[e.tag.from:e.tag.to], attribute)
+			from, to, ok := attributeIn(x.doc.peek(e.tag.from, e.tag.to), attribute)
 			if !ok {
 				return missingValue(query)
 			}
@@ -79,79 +76,90 @@ func (x *xmlShape) value(s Span) (string, bool, error) {
 	return strings.TrimSpace(texts[0]), true, nil
 }
 
-func (x *xmlShape) set(s Span, value string) (Edit, error) {
+func (x *xmlShape) set(s Span, value string) (change, error) {
 	part := s.node.(xmlPart)
 	var escaped bytes.Buffer
 	if err := xml.EscapeText(&escaped, []byte(value)); err != nil {
-		return Edit{}, err
+		return change{}, err
 	}
 	if part.attribute != "" {
-		return Edit{s.From, s.To, escaped.String()}, nil
+		return change{s.From, s.To, escaped.String()}, nil
 	}
 	if x.empty(part.xmlElement) {
 		return x.fill(part.xmlElement, escaped.String()), nil
 	}
-	d := newXMLDecoder(x.text[part.inner.from:part.inner.to])
+	d := newXMLDecoder(x.doc.peek(part.inner.from, min(part.inner.to, part.inner.from+maxText)))
 	for {
 		token, err := d.RawToken()
 		if err == io.EOF {
-			return Edit{part.inner.from, part.inner.to, escaped.String()}, nil
+			return change{part.inner.from, part.inner.to, escaped.String()}, nil
 		}
 		if err != nil {
-			return Edit{}, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
+			return change{}, fmt.Errorf("%w: not XML: %v", ErrDamaged, err)
 		}
 		if _, ok := token.(xml.CharData); !ok {
-			return Edit{}, fmt.Errorf("it holds more than text: %w", ErrNotWritable)
+			return change{}, fmt.Errorf("it holds more than text: %w", ErrNotWritable)
 		}
 	}
 }
 
 // empty reports whether an element is a tag alone, <a/>.
-func (x *xmlShape) empty(e xmlElement) bool { return e.outer == e.tag && x.text[e.tag.to-2] == '/' }
+func (x *xmlShape) empty(e xmlElement) bool { return e.outer == e.tag && x.doc.at(e.tag.to-2) == '/' }
 
 // fill makes of <a/> an element that has something in it.
-func (x *xmlShape) fill(e xmlElement, piece string) Edit {
-	return Edit{e.tag.to - 2, e.tag.to, ">" + piece + "</" + string(x.doc.name(e.tag)) + ">"}
+func (x *xmlShape) fill(e xmlElement, piece string) change {
+	return change{e.tag.to - 2, e.tag.to, ">" + piece + "</" + string(x.doc.name(e.tag)) + ">"}
 }
 
 // cut takes elements out, with the lines that they stand on alone, and attributes with the space before them.
-func (x *xmlShape) cut(parts []Span) ([]Edit, error) {
-	var edits []Edit
+func (x *xmlShape) cut(parts []Span) ([]change, error) {
+	var edits []change
 	for _, s := range parts {
 		part := s.node.(xmlPart)
 		switch {
 		case part.attribute != "":
-			from := bytes.LastIndexByte(x.text[:s.From-1], '=')
-			from -= len(gapBefore(x.text, from)) + len(part.attribute)
-			edits = append(edits, Edit{from - len(gapBefore(x.text, from)), s.To + 1, ""})
+			from := x.nameOf(s)
+			edits = append(edits, change{from - len(x.doc.gapBefore(from)), s.To + 1, ""})
 		case part.tag.to == 0:
 			return nil, fmt.Errorf("all of the file %w", ErrNotWritable)
 		default:
-			from, to, _ := lineOf(x.text, s.From, s.To)
-			edits = append(edits, Edit{from, to, ""})
+			from, to, _ := x.doc.lineOf(s.From, s.To)
+			edits = append(edits, change{from, to, ""})
 		}
 	}
 	return edits, nil
 }
 
+// nameOf is where the name of an attribute begins.
+func (x *xmlShape) nameOf(s Span) int {
+	part := s.node.(xmlPart)
+	tag := x.doc.peek(part.tag.from, s.From-1)
+	from := bytes.LastIndexByte(tag, '=')
+	return part.tag.from + from - len(gapBefore(tag, from)) - len(part.attribute)
+}
+
 // add puts elements into an element, with the white space before them that their neighbour has.
-func (x *xmlShape) add(in Span, after *Span, piece string) (Edit, error) {
+func (x *xmlShape) add(in Span, after *Span, piece string) (change, error) {
 	part, ok := in.node.(xmlPart)
 	if !ok {
-		return Edit{}, fmt.Errorf("beside the outermost element nothing %w", ErrNotWritable)
+		return change{}, fmt.Errorf("beside the outermost element nothing %w", ErrNotWritable)
 	}
 	if after != nil {
-		return Edit{after.To, after.To, gapBefore(x.text, after.From) + piece}, nil
+		return change{after.To, after.To, x.doc.gapBefore(after.From) + piece}, nil
 	}
 	if x.empty(part.xmlElement) {
 		return x.fill(part.xmlElement, piece), nil
 	}
-	at, gap := part.inner.to, ""
+	at, last := part.inner.to, -1
 	err := x.doc.children(part.xmlElement, func(c xmlElement) error {
-		at, gap = c.outer.to, gapBefore(x.text, c.outer.from)
+		at, last = c.outer.to, c.outer.from
 		return nil
 	})
-	return Edit{at, at, gap + piece}, err
+	gap := ""
+	if last >= 0 {
+		gap = x.doc.gapBefore(last)
+	}
+	return change{at, at, gap + piece}, err
 }
 
 var xmlPlace = regexp.MustCompile(`^([\w.:-]+)(?:\[([1-9]\d{0,6})\])?$`)
@@ -193,17 +201,16 @@ func attributeIn(tag []byte, name string) (from, to int, ok bool) {
 	return 0, 0, false
 }
 
-func (x *xmlShape) rename(s Span, name string) ([]Edit, error) {
+func (x *xmlShape) rename(s Span, name string) ([]change, error) {
 	part := s.node.(xmlPart)
 	if part.attribute != "" {
-		from := bytes.LastIndexByte(x.text[:s.From-1], '=')
-		from -= len(gapBefore(x.text, from)) + len(part.attribute)
-		return []Edit{{from, from + len(part.attribute), name}}, nil
+		from := x.nameOf(s)
+		return []change{{from, from + len(part.attribute), name}}, nil
 	}
 	was := len(x.doc.name(part.tag))
-	edits := []Edit{{part.tag.from + 1, part.tag.from + 1 + was, name}}
+	edits := []change{{part.tag.from + 1, part.tag.from + 1 + was, name}}
 	if part.outer != part.tag {
-		edits = append(edits, Edit{part.inner.to + 2, part.inner.to + 2 + was, name})
+		edits = append(edits, change{part.inner.to + 2, part.inner.to + 2 + was, name})
 	}
 	return edits, nil
 }

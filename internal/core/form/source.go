@@ -14,6 +14,8 @@ type source struct {
 	size int // of all, in bytes
 	file io.ReaderAt
 	err  error // of the last reading: what reads on finds nothing then
+	// apostrophes tells that what is in memory has apostrophes, perhaps.
+	apostrophes bool
 	// done closes the file.
 	done func() error
 }
@@ -28,7 +30,9 @@ func (s *source) close() error {
 // block is how much of a file is in memory at once, in bytes.
 const block = 1 << 20
 
-func inMemory(data []byte) *source { return &source{data: data, size: len(data)} }
+func inMemory(data []byte) *source {
+	return &source{data: data, size: len(data), apostrophes: bytes.IndexByte(data, '\'') >= 0}
+}
 
 func inFile(file io.ReaderAt, size int) *source { return &source{file: file, size: size} }
 
@@ -45,7 +49,7 @@ func (s *source) bytes(from, to int) []byte {
 		s.data = make([]byte, end-from)
 	}
 	s.data = s.data[:end-from]
-	s.base = from
+	s.base, s.apostrophes = from, true
 	if n, err := s.file.ReadAt(s.data, int64(from)); n < end-from {
 		s.err = errors.Join(s.err, fmt.Errorf("%w: ends after %d of %d bytes: %w", ErrDamaged, from+n, s.size, err))
 		s.data = s.data[:n]
@@ -53,6 +57,7 @@ func (s *source) bytes(from, to int) []byte {
 			return s.data
 		}
 	}
+	s.apostrophes = bytes.IndexByte(s.data, '\'') >= 0
 	return s.data[:to-from]
 }
 
@@ -117,4 +122,55 @@ func (s *source) reader(from, to int) io.Reader {
 		return io.NewSectionReader(s.file, int64(from), int64(to-from))
 	}
 	return bytes.NewBuffer(s.data[from:to])
+}
+
+// peek are the bytes of a small place, beside the block that is in memory.
+func (s *source) peek(from, to int) []byte {
+	from, to = max(from, 0), min(to, s.size)
+	if from >= to {
+		return nil
+	}
+	if from >= s.base && to <= s.base+len(s.data) {
+		return s.data[from-s.base : to-s.base]
+	}
+	b := make([]byte, to-from)
+	n, err := s.file.ReadAt(b, int64(from))
+	if n < len(b) {
+		s.err = errors.Join(s.err, fmt.Errorf("%w: ends after %d of %d bytes: %w", ErrDamaged, from+n, s.size, err))
+	}
+	return b[:n]
+}
+
+// at is one byte, as peek.
+func (s *source) at(i int) byte {
+	if b := s.peek(i, i+1); len(b) == 1 {
+		return b[0]
+	}
+	return 0
+}
+
+// around is how many bytes are looked at before or behind a part, at first.
+const around = 256
+
+// gapBefore is the white space before a byte.
+func (s *source) gapBefore(at int) string {
+	for n := around; ; n *= 4 {
+		before := s.peek(at-n, at)
+		if gap := gapBefore(before, len(before)); len(gap) < len(before) || len(before) < n || n > maxDeclaration {
+			return string(gap)
+		}
+	}
+}
+
+// lineOf is lineOf.
+func (s *source) lineOf(from, to int) (int, int, bool) {
+	for n := around; ; n *= 4 {
+		before, after := s.peek(from-n, from), s.peek(to, to+n)
+		text := append(append([]byte(nil), before...), after...)
+		start, end, alone := lineOf(text, len(before), len(before))
+		cut := start == 0 && len(before) == n || end == len(text) && len(after) == n
+		if !cut || n > maxDeclaration {
+			return from - (len(before) - start), to + (end - len(before)), alone
+		}
+	}
 }

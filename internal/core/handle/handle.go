@@ -48,7 +48,7 @@ func Duplicate(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save
 
 // Alter plans to give a save other bytes in some of its files, by their paths in its folder, nil for one that goes: in its place, or where to is a slot or name in a
 // copy there. What is written by anybody else since the save was read is an error.
-func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files map[string][]byte, to string) (*plan.Plan, error) {
+func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files tree.Contents, to string) (*plan.Plan, error) {
 	for _, e := range s.Files {
 		if now, err := tree.Stat(s.Folder.Path, e.Path); err != nil || now.Size != e.Size || !now.ModTime.Equal(e.ModTime) {
 			return nil, problem.Usage(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
@@ -78,7 +78,7 @@ func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, fi
 }
 
 // holds reports whether a file or folder of a save is, or has in it, one of files.
-func holds(top string, files map[string][]byte) bool {
+func holds(top string, files tree.Contents) bool {
 	for name := range files {
 		if name == top || strings.HasPrefix(name, top+"/") {
 			return true
@@ -110,7 +110,7 @@ func begin(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, ti
 }
 
 // put plans to copy a save to another place, with other bytes in some of its files. title takes what the save is called and where it goes.
-func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, title string, files map[string][]byte) (*plan.Plan, error) {
+func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, title string, files tree.Contents) (*plan.Plan, error) {
 	if s.Unread != nil {
 		return nil, problem.Usage(nil, "%s cannot be read: %w; nothing has been changed", s.Called(), s.Unread)
 	}
@@ -231,7 +231,7 @@ func place(st *facts.State, s *facts.Save, to string) (map[string]string, error)
 
 // copyOf copies a file or folder as it is, but for files that are to have other bytes, by their paths in dir; those are written at the
 // time now.
-func copyOf(dir, name string, files map[string][]byte, now time.Time) plan.Fill {
+func copyOf(dir, name string, files tree.Contents, now time.Time) plan.Fill {
 	return func(ctx context.Context, stage *plan.Stage) error {
 		root, err := os.OpenRoot(dir)
 		if err != nil {
@@ -249,8 +249,8 @@ func copyOf(dir, name string, files map[string][]byte, now time.Time) plan.Fill 
 					if data == nil {
 						return nil
 					}
-					e.ModTime, e.Size = now, int64(len(data))
-					return stage.Write(inside, e, func(w io.Writer) error { _, err := w.Write(data); return err })
+					e.ModTime, e.Size = now, data.Size()
+					return stage.Write(inside, e, writing(data))
 				}
 				f, err := root.Open(path.Join(name, inside))
 				if err != nil {
@@ -276,8 +276,13 @@ func copyOf(dir, name string, files map[string][]byte, now time.Time) plan.Fill 
 	}
 }
 
+// writing writes a content.
+func writing(c tree.Content) func(io.Writer) error {
+	return func(w io.Writer) error { _, err := io.Copy(w, io.NewSectionReader(c, 0, c.Size())); return err }
+}
+
 // newFiles writes the files of a folder that are not in it yet.
-func newFiles(root *os.Root, stage *plan.Stage, name string, files map[string][]byte, now time.Time) error {
+func newFiles(root *os.Root, stage *plan.Stage, name string, files tree.Contents, now time.Time) error {
 	made := map[string]bool{}
 	for _, file := range slices.Sorted(maps.Keys(files)) {
 		inside, ok := strings.CutPrefix(file, name+"/")
@@ -299,8 +304,8 @@ func newFiles(root *os.Root, stage *plan.Stage, name string, files map[string][]
 				return err
 			}
 		}
-		e := tree.Entry{Path: inside, Kind: tree.File, Mode: 0o644, ModTime: now, Size: int64(len(files[file]))}
-		if err := stage.Write(inside, e, func(w io.Writer) error { _, err := w.Write(files[file]); return err }); err != nil {
+		e := tree.Entry{Path: inside, Kind: tree.File, Mode: 0o644, ModTime: now, Size: files[file].Size()}
+		if err := stage.Write(inside, e, writing(files[file])); err != nil {
 			return err
 		}
 	}

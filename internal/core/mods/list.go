@@ -123,7 +123,7 @@ func (w *work) said(data []byte) ([]item, error) {
 	file := d.Files[d.Active.In]
 	name := path.Base(filepath.ToSlash(file.Path))
 	file.Path = "."
-	files := field.InFS(tree.Memory{name: data}, name, []string{name}, map[string]field.File{d.Active.In: file})
+	files := field.InFS(tree.Contents{name: bytes.NewReader(data)}, name, []string{name}, map[string]field.File{d.Active.In: file})
 	defer files.Close()
 	list, _, err := mod.ReadActive(w.ctx, d, files)
 	var items []item

@@ -105,7 +105,7 @@ func Altered(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, 
 			return err
 		}
 		if needed.ModsEvidence != "" {
-			e.Mods = facts.WithoutMods(needed.Mods, out)
+			e.Mods = modlist.Without(needed.Mods, out)
 		}
 	}
 	state := logbook.State{Digest: s.Digest, Game: st.Install.Game.ID, Kind: s.Kind.ID, Title: s.Facts.Title(), Size: s.Size}

@@ -14,12 +14,13 @@ import (
 	"ostrov/internal/core/parcel"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
+	"ostrov/internal/core/tree"
 )
 
 // Content is what the save of a download is to have instead of what it has: files that are others, by their paths in the download, all of its files in
 // FS, and what it says of itself then.
 type Content struct {
-	Files map[string][]byte
+	Files tree.Contents
 	FS    fs.FS
 	Says  save.Facts
 }

@@ -230,7 +230,7 @@ func (p *placing) copy(ctx context.Context, name string, w io.Writer) error {
 	}
 	if p.v.become != nil {
 		if data, ok := p.v.become.Files[name]; ok {
-			_, err := w.Write(data)
+			_, err := io.Copy(w, io.NewSectionReader(data, 0, data.Size()))
 			return err
 		}
 	}

@@ -1,0 +1,78 @@
+package form
+
+import (
+	"errors"
+	"io"
+	"slices"
+)
+
+// patched is a file with edits, read without being written anywhere.
+type patched struct {
+	base  io.ReaderAt
+	edits []change // in order, none inside of another
+	ends  []int    // where each edit's text ends in what is read
+	size  int
+}
+
+func newPatched(base io.ReaderAt, size int, edits []change) (*patched, error) {
+	edits, err := inOrder(edits)
+	if err != nil {
+		return nil, err
+	}
+	p := &patched{base: base, edits: edits, size: size}
+	shift := 0
+	for _, e := range edits {
+		if e.From < 0 || e.To > size {
+			return nil, errors.New("an edit outside of the text")
+		}
+		p.ends = append(p.ends, e.From+shift+len(e.Text))
+		shift += len(e.Text) - (e.To - e.From)
+	}
+	p.size += shift
+	return p, nil
+}
+
+// Size is how many bytes it has.
+func (p *patched) Size() int64 { return int64(p.size) }
+
+// ReadAt reads from what the edits have made of the file.
+func (p *patched) ReadAt(b []byte, off int64) (n int, err error) {
+	at := int(off)
+	i, _ := slices.BinarySearchFunc(p.ends, at, func(end, at int) int { // the first edit that ends behind it
+		if end <= at {
+			return -1
+		}
+		return 1
+	})
+	shift := 0 // from what is read to the base
+	if i > 0 {
+		shift = p.edits[i-1].To - p.ends[i-1]
+	}
+	for ; n < len(b) && at < p.size; i++ {
+		next := p.size
+		if i < len(p.edits) {
+			next = p.ends[i] - len(p.edits[i].Text)
+		}
+		if at < next { // the base before the next edit
+			part := b[n:min(len(b), n+next-at)]
+			m, err := p.base.ReadAt(part, int64(at+shift))
+			n, at = n+m, at+m
+			if m < len(part) {
+				return n, err
+			}
+		}
+		if i == len(p.edits) {
+			break
+		}
+		if n < len(b) && at < p.ends[i] {
+			text := p.edits[i].Text
+			m := copy(b[n:], text[len(text)-(p.ends[i]-at):])
+			n, at = n+m, at+m
+		}
+		shift = p.edits[i].To - p.ends[i]
+	}
+	if n < len(b) {
+		return n, io.EOF
+	}
+	return n, nil
+}
