@@ -4,6 +4,7 @@ import (
 	"compress/gzip"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -149,4 +150,136 @@ func TestATextIsFound(t *testing.T) {
 	w.fails(2, "find", "tidewrack/3", "")
 	require.NoError(t, os.WriteFile(w.voyages("slot_02", "voyage.json.gz"), []byte("\x1f\x8bcut"), 0o644))
 	assert.Contains(t, w.ok("find", "tidewrack/3", "Mole").out, "was not looked into")
+}
+
+// TestAModLeavesASave takes a mod's things out of saves of three games, drops the mod of one, and takes all of it back.
+func TestAModLeavesASave(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t).withTrams()
+	w.ok("look")
+	before := state(t, w.voyages(), w.path("player"), w.path("games"))
+	for _, c := range []struct{ save, mod, things string }{
+		{"tidewrack/3", "fog-horns", "fog-horns:pier"}, {"brass-orchard/A", "copper-wasps", "copper-wasps:hive"}, {"night-tram/winter.timetable", "copper-line", "copper-line/stop"},
+		{"night-tram/Lower Town.tramworld", "sleeper-cars", "sleeper-cars/rail"},
+	} {
+		require.Positive(t, w.found(c.save, c.things), c.save)
+		out := w.ok("strip", c.save, "--of", c.mod, "--yes").out
+		assert.Contains(t, out, c.things)
+		assert.Contains(t, out, "it will be fit", c.save)
+		assert.Zero(t, w.found(c.save, c.mod+":")+w.found(c.save, c.mod+"/"), c.save)
+	}
+	w.ok("mods", "drop", "brass-orchard+copper-wasps", "--yes")
+	assert.Regexp(t, `(?m)^ +A .* fit`, w.ok("look", "brass-orchard").out, "without its mod")
+	for range 5 {
+		w.ok("undo", "--yes")
+	}
+	assert.Equal(t, before, state(t, w.voyages(), w.path("player"), w.path("games")))
+	for _, mod := range []string{"no-such-mod", ""} {
+		assert.Contains(t, w.fails(2, "strip", "tidewrack/3", "--of", mod).err, "nobody knows what")
+	}
+	assert.Contains(t, w.ok("strip", "tidewrack/9", "--of", "deep-tides").out, "nothing of Deep Tides is in it")
+	w.fails(2, "strip", "tidewrack/3")
+}
+
+// found is how often a text stands in a save.
+func (w *world) found(save, text string) int {
+	var doc view.FoundTextDoc
+	w.decode(&doc, "find", save, text)
+	return doc.Count
+}
+
+// TestPartsGoFromSaveToSave borrows sections and copies members between saves, out of downloads, through a file, and into a free slot.
+func TestPartsGoFromSaveToSave(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t).withTrams()
+	w.ok("look")
+	before := state(t, w.path("player", "Orchards"))
+	trees := func(save string) string {
+		all, err := os.ReadFile(w.path("player", "Orchards", "bay_"+save+".orchard"))
+		require.NoError(t, err)
+		from, to := strings.Index(string(all), "<trees>"), strings.Index(string(all), "</trees>")
+		return string(all)[from:to]
+	}
+	w.ok("borrow", "trees", "--from", "brass-orchard/B", "--into", "brass-orchard/A", "--as", "E", "--yes")
+	assert.Equal(t, trees("b"), trees("e"))
+	assert.NotEqual(t, trees("b"), trees("a"), "it is left as it was")
+	w.ok("undo", "--yes")
+	assert.Equal(t, before, state(t, w.path("player", "Orchards")))
+	assert.Contains(t, w.fails(2, "borrow", "--from", "brass-orchard/B", "--into", "brass-orchard/A", "--at", "bay:/bay/none").err, "has no")
+	assert.Contains(t, w.fails(2, "borrow", "leaves", "--from", "brass-orchard/B", "--into", "brass-orchard/A").err, "trees, wardens")
+	assert.Contains(t, w.fails(2, "borrow", "trees", "--from", "tidewrack/1", "--into", "brass-orchard/A").err, "Tidewrack")
+	assert.Contains(t, w.fails(7, "borrow", "trees", "--from", "brass-orchard/C", "--into", "brass-orchard/A", "--yes").err, "made with 1.9")
+
+	file := w.path("bo.zip")
+	w.ok("members", "take", "night-tram/1", "Bo", file)
+	assert.Contains(t, w.ok("vet", file).out, "one driver of a roster of Night Tram")
+	assert.Contains(t, w.fails(7, "members", "take", "night-tram/1", "Anna", file).err, "bo.zip", "no file is replaced unasked")
+	w.ok("members", "remove", "night-tram/1", "Bo", "--yes")
+	assert.NotContains(t, w.ok("members", "night-tram/1").out, "Bo")
+	w.ok("members", "put", "night-tram/1", file, "--yes")
+	assert.Regexp(t, `00001001 +Bo`, w.ok("members", "night-tram/1").out, "its own id is free again")
+	w.ok("members", "copy", "downloads/night-owls.drivers", "Petra", "--into", "night-tram/1", "--as", "5", "--yes")
+	assert.Regexp(t, `0000[0-9a-f]{4} +Petra`, w.ok("members", "night-tram/5").out)
+	assert.NotContains(t, w.ok("members", "night-tram/1").out, "Petra")
+	assert.Contains(t, w.ok("needs", "night-tram/5").out, "fit", "its checksum is right")
+	assert.Contains(t, w.fails(2, "members", "put", "tidewrack/3", file).err, "night-tram")
+	assert.Contains(t, w.fails(2, "members", "put", "night-tram/1", w.path("downloads", "quiet-cove.zip")).err, "no member")
+	assert.Contains(t, w.fails(2, "members", "remove", "night-tram/1", "Eve").err, `no driver "Eve"`)
+}
+
+// TestASaveOfAnotherVersion converts one in its place, and one out of a download that stays as it is.
+func TestASaveOfAnotherVersion(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	out := w.ok("needs", "brass-orchard/C").out
+	assert.Contains(t, out, "ostrov convert brass-orchard/C --to 2.0", "the remedy is spelled out")
+	w.ok("convert", "brass-orchard/C", "--without", "winding", "--as", "E", "--yes")
+	assert.Equal(t, "2.0", w.fieldsOf("brass-orchard/E")["version"].Raw)
+	download := w.path("old-press.orchard")
+	data, err := os.ReadFile(w.path("player", "Orchards", "bay_c.orchard"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(download, data, 0o644))
+	assert.Contains(t, w.run("vet", download).out, "ostrov convert "+download+" --to 2.0")
+	w.ok("saves", "remove", "brass-orchard/E", "--yes")
+	w.ok("place", download, "--convert", "--yes")
+	assert.Equal(t, "2.0", w.fieldsOf("brass-orchard/E")["version"].Raw)
+	again, err := os.ReadFile(download)
+	require.NoError(t, err)
+	assert.Equal(t, data, again)
+	assert.Contains(t, w.ok("convert", "brass-orchard/E", "--to", "2.0").out, "nothing to do")
+	assert.Contains(t, w.fails(2, "convert", "brass-orchard/A", "--to", "9").err, "does not say how")
+}
+
+// TestAnEditorOpensASave has editors that change, cut, empty, break and leave the text.
+func TestAnEditorOpensASave(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t).withTrams()
+	w.ok("look")
+	editor := func(text string) string {
+		path := filepath.Join(t.TempDir(), "editor")
+		require.NoError(t, os.WriteFile(path, []byte("#!/bin/sh\n"+text+"\n"), 0o755))
+		return path
+	}
+	out := w.ok("open", "tidewrack/3", "--with", editor(`sed -i 's/The Long Mole/The Short Mole/' "$1"`), "--yes").out
+	assert.Contains(t, out, `+ "title": "The Short Mole"`)
+	assert.Equal(t, "The Short Mole", w.fieldsOf("tidewrack/3")["title"].Value)
+	w.ok("undo", "--yes")
+	before := state(t, w.voyages(), w.path("player"))
+	for name, c := range map[string]struct{ script, says string }{
+		"emptied": {`: > "$1"`, "would be no json"}, "cut": {`head -c 200 "$1" > "$1.x"; mv "$1.x" "$1"`, "line"}, "broken": {`sed -i 's/"captain": /captain: /' "$1"`, "line 4"},
+		"gone": {`rm "$1"`, "is not there"}, "fails": {"exit 3", "exit status 3"},
+		"no save any more": {`sed -i 's/"version"/"revision"/' "$1"`, "not be whole"},
+	} {
+		r := w.run("open", "tidewrack/3", "--with", editor(c.script), "--yes")
+		assert.NotZero(t, r.status, name)
+		assert.Contains(t, r.err, c.says, name)
+		assert.Equal(t, before, state(t, w.voyages(), w.path("player")), name)
+	}
+	assert.Contains(t, w.ok("open", "tidewrack/3", "--with", editor(`touch "$1"`)).out, "nothing to do")
+	w.env = append(w.env, "VISUAL="+editor(`sed -i 's/nights,214/nights,216/' "$@"`))
+	w.ok("open", "night-tram/Lower Town.tramworld", "--as", "Upper Town", "--yes")
+	assert.Equal(t, "216", w.fieldsOf("night-tram/Upper Town.tramworld")["nights"].Raw)
+	assert.Equal(t, "214", w.fieldsOf("night-tram/Lower Town.tramworld")["nights"].Raw)
+	w.ok("open", "night-tram/1", "--with", editor(`sed -i 's/Night shift/Late shift/' "$1"`), "--yes")
+	assert.Equal(t, "Late shift", w.fieldsOf("night-tram/1")["title"].Value, "the named fields of a binary file")
 }

@@ -15,6 +15,7 @@ import (
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/mod"
+	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/vet"
 	"ostrov/internal/view"
@@ -35,6 +36,11 @@ func (a *app) strip() *ucli.Command {
 				return err
 			}
 			ids, without, names := meantMods(st, cmd.StringSlice("of"))
+			for i, id := range ids {
+				if known, _ := s.Identifiers(id); !known && st.Finder(s) != nil {
+					return problem.Usage(problem.Do("mods", st.Called), "nobody knows what the mod %q brings into saves; nothing has been changed", names[i])
+				}
+			}
 			src := edit.Of(st, s)
 			out, err := edit.Strip(ctx, src, st.Finder(s), ids)
 			if err != nil {
@@ -43,6 +49,11 @@ func (a *app) strip() *ucli.Command {
 			judged, err := edit.Judge(ctx, h, st, src, out.Edited, without)
 			if err != nil {
 				return err
+			}
+			if len(out.Files) == 0 {
+				p := plan.New(ctx, h, st, "", nil)
+				p.Reason = "nothing of " + strings.Join(names, " and ") + " is in it"
+				return a.carryOut(ctx, h, carry{command: "strip", plan: p})
 			}
 			n := 0
 			for _, t := range out.Things {

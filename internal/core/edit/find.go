@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"strings"
 	"unicode/utf8"
 
@@ -57,6 +58,12 @@ func Find(ctx context.Context, src Source, text string) (*Found, error) {
 		}
 		id, f := src.declaredAt(e.Path)
 		found, n, err := src.findIn(ctx, e.Path, id, f, text, MaxPlaces-len(all.Places))
+		if err == nil {
+			var wrapped []Place
+			var more int
+			wrapped, more, err = src.findWrapped(ctx, e.Path, id, f, text, MaxPlaces-len(all.Places)-len(found))
+			found, n = append(found, wrapped...), n+more
+		}
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -108,6 +115,33 @@ func (src Source) findIn(ctx context.Context, name, id string, f field.File, tex
 		}
 		at += max(1, len(text))
 	}
+}
+
+// findWrapped finds a text in values that are wrapped inside of a file, as far as the description says how.
+func (src Source) findWrapped(ctx context.Context, name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
+	asked := map[string]bool{}
+	for i := range src.Game.References {
+		r := &src.Game.References[i]
+		plain := len(r.Layers.Chain) == 0 && r.Layers.Tag == nil
+		if id == "" || r.In != id || r.At == "" || plain || r.Save != "" && r.Save != src.Save.Kind.ID || asked[r.At] {
+			continue
+		}
+		asked[r.At] = true
+		row := 0
+		err := form.Values(ctx, src.FS, name, f.Spec(), r.At, r.Layers.Layers, form.Limits{Decoded: maxFile}, func(value []byte) error {
+			row++
+			n := bytes.Count(value, []byte(text))
+			if count += n; n > 0 && len(places) < most {
+				at := bytes.Index(value, []byte(text))
+				places = append(places, Place{File: name, ID: id, Offset: at, Around: fmt.Sprintf("inside value %d: %s", row, around(value, at, len(text)))})
+			}
+			return ctx.Err()
+		})
+		if err != nil {
+			return nil, 0, err
+		}
+	}
+	return places, count, nil
 }
 
 // findRows finds a text in the rows of a database.

@@ -92,7 +92,7 @@ func (w *work) texts(id string, o *opened) (all []Text, err error) {
 	if ending == "" {
 		ending = ".txt"
 	}
-	return []Text{{id, o.name, "", base + ending, slices.Clone(o.editor.Text())}}, nil
+	return []Text{{id, o.name, "", strings.TrimSuffix(base, ending) + ending, slices.Clone(o.editor.Text())}}, nil
 }
 
 // csvOf is a table as CSV: the names of the columns, then the rows. Bytes are left out, as an empty column: they are not text.
