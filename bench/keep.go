@@ -133,7 +133,10 @@ func tinyFiles(dir string, files int) error {
 }
 
 // game lays out an install of the bench game with a tree of mods and adds it to a fresh home.
-func (b *bench) game(tree func(dir string) error) error {
+func (b *bench) game(tree func(dir string) error) error { return b.gameOf(description, tree) }
+
+// gameOf is game with another description.
+func (b *bench) gameOf(description string, tree func(dir string) error) error {
 	for _, dir := range []string{"home", "game", "archive"} {
 		if err := os.RemoveAll(b.path(dir)); err != nil {
 			return err

@@ -26,7 +26,7 @@ import (
 )
 
 // comparisons by name; each works in a folder of its own, which is removed afterwards.
-var comparisons = map[string]func(*bench) error{"vet": vet, "keep": keep, "restore": restore, "again": again, "long": long, "million": million, "mods": mods}
+var comparisons = map[string]func(*bench) error{"vet": vet, "keep": keep, "restore": restore, "again": again, "long": long, "million": million, "mods": mods, "inside": inside}
 
 func main() {
 	if err := run(os.Args[1:]); err != nil {

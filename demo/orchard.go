@@ -53,7 +53,7 @@ func (o orchard) xml() []byte {
 		fmt.Fprintf(&b, "  <tree row=\"%d\" wound=\"%.3f\" fruit=\"%d\"/>\n", i, r.Float64(), r.IntN(40))
 	}
 	b.WriteString(" </trees>\n <wardens lead=\"2\">\n")
-	for i, name := range []string{"Pip", "Odile", "Tam"}[:2+o.coins%2] {
+	for i, name := range [][]string{{"Pip", "Odile"}, {"Tam", "Odile", "Una"}, {"Pip", "Wim"}}[len(o.title)%3] {
 		fmt.Fprintf(&b, "  <warden id=\"%d\" name=%q hat=%q tends=\"%d\"/>\n", i+1, name, []string{"straw", "felt"}[(o.coins+i)%2], 7*i+o.coins%40)
 	}
 	b.WriteString(" </wardens>\n")

@@ -41,8 +41,10 @@ shot look ostrov look
 ostrov games add night-tram --at games/NightTram --player-home player --yes >/dev/null
 shot mods ostrov mods tidewrack
 shot needs ostrov needs tidewrack/7
-shot look-if ostrov look night-tram --if drop:copper-line
 shot set 'ostrov fields brass-orchard/B; ostrov find brass-orchard/B Quince; ostrov set brass-orchard/B coins=9000 --as E --dry-run'
+shot strip 'ostrov strip tidewrack/1 --of deep-tides --dry-run; ostrov convert brass-orchard/C --as E --dry-run'
+shot borrow 'ostrov borrow wardens --from brass-orchard/B --into brass-orchard/A --as E --dry-run; ostrov members copy downloads/night-owls.drivers Otto --into night-tram/1 --yes'
+ostrov undo --yes >/dev/null
 shot keep ostrov keep tidewrack -m '"before trying downloads"'
 shot vet ostrov vet downloads/finished-harbour.zip
 shot vet-dangerous ostrov vet downloads/free-lamps.zip downloads/harbour-fix.zip downloads/free-fares.tramworld
@@ -59,7 +61,7 @@ ostrov mods add downloads/brass-voice.zip --yes >/dev/null
 shot mods-add ostrov mods add downloads/copper-voice.zip downloads/glass-pears-2.0.0.zip downloads/glass-pears-shapes-2.0.0.zip --yes
 ostrov mods adopt tidewrack --yes >/dev/null
 rm games/Tidewrack/mods/fog-horns/art/fog-horns.art; echo '{"things": []}' > games/Tidewrack/mods/gull-post/things.json
-shot mods-drop 'ostrov mods drop tidewrack+deep-tides --dry-run; ostrov mods verify tidewrack'
+ostrov mods drop tidewrack+deep-tides --dry-run; ostrov mods verify tidewrack >/dev/null
 ostrov mods verify tidewrack --fix --yes >/dev/null || true
 ostrov fresh "Night Run" tidewrack --yes >/dev/null
 shot swap ostrov swap tidewrack --yes

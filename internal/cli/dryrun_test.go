@@ -81,8 +81,8 @@ var dryRuns = [][]string{
 	{"borrow", "trees", "--from", "brass-orchard/A", "--into", "brass-orchard/B"}, {"borrow", "islands", "--from", "downloads/quiet-cove.zip", "--into", "tidewrack/3", "--as", "10"},
 	{"strip", "tidewrack/3", "--of", "deep-tides"}, {"convert", "brass-orchard/C"}, {"convert", "brass-orchard/C", "--to", "2.0", "--without", "winding", "--as", "E"}, {"convert", "downloads/quiet-cove.zip"},
 	{"place", "downloads/quiet-cove.zip", "--convert"}, {"open", "tidewrack/3", "--with", "sed -i s/Mole/Pier/"}, {"members", "brass-orchard/A"},
-	{"members", "take", "brass-orchard/A", "Pip", "pip.zip"}, {"members", "put", "brass-orchard/B", "warden.zip"}, {"members", "remove", "brass-orchard/A", "Pip", "--as", "E"},
-	{"members", "copy", "brass-orchard/A", "Pip", "--into", "brass-orchard/B"}, {"vet", "warden.zip"},
+	{"members", "take", "brass-orchard/A", "Tam", "pip.zip"}, {"members", "put", "brass-orchard/B", "warden.zip"}, {"members", "remove", "brass-orchard/A", "Tam", "--as", "E"},
+	{"members", "copy", "brass-orchard/A", "Tam", "--into", "brass-orchard/B"}, {"vet", "warden.zip"},
 	{"swap", "tidewrack"}, {"fresh", "Third Run", "tidewrack"}, {"undo"}, {"undo", "--list"}, {"undo", "tidewrack"}, {"redo"},
 }
 

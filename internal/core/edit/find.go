@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"unicode/utf8"
 
@@ -87,34 +88,93 @@ func (src Source) declaredAt(name string) (string, field.File) {
 	return "", field.File{Form: "bytes", Layers: field.Layers{Layers: form.AnyCompression}}
 }
 
-// findIn finds a text in one file.
+// findIn finds a text in one file. What is not wrapped is read in pieces.
 func (src Source) findIn(ctx context.Context, name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
-	content, err := form.Read(src.FS, name, f.Layers.Layers, form.Limits{Decoded: maxFile})
+	content, err := src.unwrapped(name, f)
 	if err != nil {
 		return nil, 0, err
 	}
 	if f.Form == "sqlite" {
-		return findRows(ctx, name, id, content, text, most)
-	}
-	way := f.Spec().Guide(content)
-	line, from := 1, 0
-	for at := 0; ; {
-		i := bytes.Index(content[at:], []byte(text))
-		if i < 0 {
-			return places, count, nil
+		data, err := all(content)
+		if err != nil {
+			return nil, 0, err
 		}
-		at += i
-		if count++; len(places) < most {
-			line += bytes.Count(content[from:at], []byte("\n"))
-			from = at
-			p := Place{File: name, ID: id, Line: line, Offset: at, Around: around(content, at, len(text)), Query: way.To(at)}
-			if bytes.IndexByte(content[:min(len(content), 4096)], 0) >= 0 {
-				p.Line = 0
+		return findRows(ctx, name, id, data, text, most)
+	}
+	head := make([]byte, 4096)
+	n, err := content.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return nil, 0, err
+	}
+	isText := bytes.IndexByte(head[:n], 0) < 0
+	way := f.Spec().Guide(content, content.Size())
+	line := 1
+	err = inPieces(ctx, content, len(text), func(piece []byte, at int64, fresh int) error {
+		from := 0
+		for {
+			i := bytes.Index(piece[from:], []byte(text))
+			if i < 0 || from+i >= fresh {
+				break
 			}
-			places = append(places, p)
+			if count++; len(places) < most {
+				p := Place{File: name, ID: id, Offset: int(at) + from + i, Query: way.To(int(at) + from + i)}
+				if p.Around, err = aroundIn(content, at+int64(from+i), len(text)); err != nil {
+					return err
+				}
+				if isText {
+					p.Line = line + bytes.Count(piece[:from+i], []byte("\n"))
+				}
+				places = append(places, p)
+			}
+			from += i + max(1, len(text))
 		}
-		at += max(1, len(text))
+		if len(places) < most {
+			line += bytes.Count(piece[:fresh], []byte("\n"))
+		}
+		return nil
+	})
+	return places, count, err
+}
+
+// unwrapped is the decoded content of a file.
+func (src Source) unwrapped(name string, f field.File) (tree.Content, error) {
+	if len(f.Layers.Chain) == 0 && f.Layers.Tag == nil {
+		if content, ok, err := tree.InFS(src.FS, name); ok || err != nil {
+			return content, err
+		}
 	}
+	data, err := form.Read(src.FS, name, f.Layers.Layers, form.DefaultLimits)
+	return bytes.NewReader(data), err
+}
+
+// inPieces reads a content piece by piece. Each is followed by so many bytes of the next that what begins in its fresh part is whole in it.
+func inPieces(ctx context.Context, content tree.Content, longest int, visit func(piece []byte, at int64, fresh int) error) error {
+	const size = 4 << 20
+	buf := make([]byte, size+longest)
+	for at := int64(0); at < content.Size(); at += size {
+		n, err := content.ReadAt(buf, at)
+		if err != nil && err != io.EOF {
+			return err
+		}
+		if err := visit(buf[:n], at, min(n, size)); err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// aroundIn is around in a content that is not in memory.
+func aroundIn(content tree.Content, at int64, length int) (string, error) {
+	const reach = 128
+	from := max(0, at-reach)
+	piece := make([]byte, min(content.Size(), at+int64(length)+reach)-from)
+	if _, err := content.ReadAt(piece, from); err != nil && err != io.EOF {
+		return "", err
+	}
+	return around(piece, int(at-from), length), nil
 }
 
 // findWrapped finds a text in values that are wrapped inside of a file, as far as the description says how.

@@ -185,7 +185,7 @@ func (w *work) editor(name string, f field.File) (*opened, error) {
 		o.editor, err = f.Spec().EditFile(w.ctx, content, content.Size())
 	} else if o.raw, err = all(content); err == nil {
 		var peeled []byte
-		if peeled, err = f.Layers.Peel(bytes.NewReader(o.raw), form.Limits{Decoded: maxFile}); err == nil {
+		if peeled, err = f.Layers.Peel(bytes.NewReader(o.raw), form.DefaultLimits); err == nil {
 			o.editor, err = f.Spec().Edit(w.ctx, peeled)
 		}
 	}

@@ -100,7 +100,7 @@ func (spec Spec) EditFile(ctx context.Context, file io.ReaderAt, size int64) (*E
 	}
 	utf8 := slices.Contains([]string{"", "utf-8"}, strings.ToLower(encodingOf(head[:n], spec)))
 	if spec.Form != "json" && spec.Form != "xml" || size <= largeText || size > maxLarge || !utf8 {
-		data, err := readAbout(io.NewSectionReader(file, 0, size), size, editLimits.Decoded)
+		data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxLarge)
 		if err != nil {
 			return nil, err
 		}

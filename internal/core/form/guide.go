@@ -7,6 +7,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -21,17 +22,23 @@ type Guide struct {
 	next func(at int) string
 }
 
-// Guide is a guide through a file of a form; of a form without queries that name one value, or a file that does not read, it says nothing.
-func (spec Spec) Guide(data []byte) *Guide {
+// Guide is a guide through a file of a form; of a form without queries that name one value, or a file that does not read, it says nothing. JSON and
+// XML are read as far as is asked, and not held in memory.
+func (spec Spec) Guide(file io.ReaderAt, size int64) *Guide {
 	nothing := &Guide{func(int) string { return "" }}
 	switch spec.Form {
 	case "json":
-		return jsonGuide(data)
+		return jsonGuide(io.NewSectionReader(file, 0, size))
 	case "xml":
-		return xmlGuide(data)
-	case "ini":
-		return iniGuide(data)
-	case "blocks":
+		return xmlGuide(inFile(file, int(size)))
+	case "ini", "blocks":
+		data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxTree)
+		if err != nil {
+			return nothing
+		}
+		if spec.Form == "ini" {
+			return iniGuide(data)
+		}
 		return blocksGuide(data, spec.Blocks)
 	}
 	return nothing
@@ -61,15 +68,19 @@ func along(more func() (spot, bool)) *Guide {
 	}}
 }
 
-func jsonGuide(data []byte) *Guide {
-	d := jsontext.NewDecoder(bytes.NewReader(data))
-	return along(func() (spot, bool) {
-		_, err := d.ReadToken()
-		if err != nil {
-			return spot{}, false
+func jsonGuide(file io.Reader) *Guide {
+	d := jsontext.NewDecoder(file, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	known := true
+	return &Guide{func(at int) string {
+		for known && int(d.InputOffset()) <= at {
+			_, err := d.ReadToken()
+			known = err == nil
 		}
-		return spot{int(d.InputOffset()), jsonQuery(string(d.StackPointer()))}, true
-	})
+		if !known {
+			return ""
+		}
+		return jsonQuery(string(d.StackPointer()))
+	}}
 }
 
 // jsonQuery is a JSON pointer (RFC 6901) as a JSONPath.
@@ -90,46 +101,75 @@ func jsonQuery(pointer string) string {
 	return query
 }
 
-func xmlGuide(data []byte) *Guide {
-	d := newXMLDecoder(data)
-	type open struct {
-		query string
-		seen  map[string]int
-	}
-	stack := []open{{seen: map[string]int{}}}
-	closed := false // the innermost, by the last token
-	var spots []spot
-	return along(func() (spot, bool) {
-		if len(spots) == 0 {
-			if closed {
-				stack, closed = stack[:max(1, len(stack)-1)], false
-			}
-			before := int(d.InputOffset())
-			token, err := d.RawToken()
-			if err != nil {
-				return spot{}, false
-			}
-			after := int(d.InputOffset())
-			switch t := token.(type) {
-			case xml.StartElement:
-				top, name := stack[len(stack)-1], rawName(t.Name)
-				top.seen[name]++
-				query := fmt.Sprintf("%s/%s[%d]", top.query, name, top.seen[name])
-				stack = append(stack, open{query, map[string]int{}})
-				for _, a := range t.Attr {
-					if from, to, ok := attributeIn(data[before:after], rawName(a.Name)); ok {
-						spots = append(spots, spot{before + from, query}, spot{before + to, query + "/@" + rawName(a.Name)})
-					}
-				}
-			case xml.EndElement:
-				closed = true
-			}
-			spots = append(spots, spot{after, stack[len(stack)-1].query})
+// xmlWay is the way from the root of an XML to where a guide is.
+type xmlWay struct {
+	name string
+	n    int            // which of its name it is in what it stands in
+	seen map[string]int // how many of each name there were in it
+}
+
+func xmlGuide(text *source) *Guide {
+	t := &xmlSource{source: text}
+	way := []xmlWay{{seen: map[string]int{}}}
+	var tag place // the last one that was passed
+	kind := noTag
+	pass := func() bool { // goes on behind the last tag, to the next one
+		if kind == endTag || kind == emptyTag {
+			way = way[:max(1, len(way)-1)]
 		}
-		s := spots[0]
-		spots = spots[1:]
-		return s, true
-	})
+		var err error
+		if kind, tag, err = t.tag(tag.to, text.size); err != nil || kind == noTag {
+			return false
+		}
+		if kind == endTag {
+			return true
+		}
+		top := &way[len(way)-1]
+		if top.seen == nil {
+			top.seen = map[string]int{}
+		}
+		name := string(t.name(tag))
+		top.seen[name]++
+		way = append(way, xmlWay{name: name, n: top.seen[name]})
+		return true
+	}
+	known := pass()
+	return &Guide{func(at int) string {
+		for known && tag.to <= at {
+			known = pass()
+		}
+		switch {
+		case !known:
+			return ""
+		case at >= tag.from || kind == endTag:
+			return wayOf(way) + attributeAt(t.peek(tag.from, tag.to), at-tag.from)
+		}
+		return wayOf(way[:len(way)-1]) // before the element
+	}}
+}
+
+// wayOf is a way as a query.
+func wayOf(way []xmlWay) string {
+	var b strings.Builder
+	for _, step := range way[1:] {
+		b.WriteString("/" + step.name + "[" + strconv.Itoa(step.n) + "]")
+	}
+	return b.String()
+}
+
+// attributeAt is the step to the attribute whose value has a byte of a tag, or "".
+func attributeAt(tag []byte, at int) string {
+	token, err := newXMLDecoder(tag).RawToken()
+	start, ok := token.(xml.StartElement)
+	if err != nil || !ok {
+		return ""
+	}
+	for _, a := range start.Attr {
+		if from, to, ok := attributeIn(tag, rawName(a.Name)); ok && at >= from && at < to {
+			return "/@" + rawName(a.Name)
+		}
+	}
+	return ""
 }
 
 // rawName is a name as it stands in the file.

@@ -95,7 +95,7 @@ func TestTheQueryLeadsThere(t *testing.T) {
 		"blocks": {"[a]\nb = reed\n[/a]\n[a]\nb = 1\nc = \"a reed\"\n[/a]\n", []string{"$.a[0].b", "$.a[1].c"}},
 		"text":   {"a reed", []string{""}},
 	} {
-		guide := Spec{Form: form}.Guide([]byte(c.data))
+		guide := Spec{Form: form}.Guide(strings.NewReader(c.data), int64(len(c.data)))
 		var got []string
 		for at := 0; ; {
 			i := strings.Index(c.data[at:], "reed")

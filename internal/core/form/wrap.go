@@ -53,13 +53,10 @@ func (l Layers) Words(head []byte) []string {
 	return words
 }
 
-// editLimits bound a file that is changed: it is held in memory.
-var editLimits = Limits{Decoded: 512 << 20}
-
 // Rewrite returns the file original with what edit makes of its unwrapped content, in the same layers. What it returns has been unwrapped
 // again: it holds exactly what edit made. Errors wrap ErrNotWritable where that cannot be.
 func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, error)) ([]byte, error) {
-	content, err := layers.Peel(bytes.NewReader(original), editLimits)
+	content, err := layers.Peel(bytes.NewReader(original), DefaultLimits)
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +67,7 @@ func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, 
 	if err != nil {
 		return nil, err
 	}
-	again, err := layers.Peel(bytes.NewReader(written), editLimits)
+	again, err := layers.Peel(bytes.NewReader(written), DefaultLimits)
 	if err != nil {
 		return nil, fmt.Errorf("what was written does not unwrap again: %w: %w", err, ErrNotWritable)
 	}

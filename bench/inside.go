@@ -1,0 +1,171 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"time"
+)
+
+// insideDescription adds saves whose content is changed: one XML and one JSON.
+const insideDescription = description + `[mod.adds]
+prefix = "{id}:"
+[[save]]
+id = "xml"
+unit = "file"
+folder = "saves"
+name = "{name}.xs"
+[save.file.all]
+path = "."
+form = "xml"
+[save.field]
+title = { in = "all", at = "/w/@title" }
+coins = { in = "all", at = "/w/@coins", as = "int", set = true }
+[[save]]
+id = "json"
+unit = "file"
+folder = "saves"
+name = "{name}.js"
+[save.file.all]
+path = "."
+form = "json"
+[save.field]
+title = { in = "all", at = "$.title" }
+coins = { in = "all", at = "$.coins", as = "int", set = true }
+[[references]]
+save = "xml"
+in = "all"
+at = "/w/things/thing/@of"
+remove = ".."
+[[references]]
+save = "json"
+in = "all"
+at = "$.things[*].of"
+remove = ".."
+[[section]]
+id = "crew"
+save = "xml"
+in = "all"
+at = "/w/crew"
+[[section]]
+id = "crew"
+save = "json"
+in = "all"
+at = "$.crew"
+`
+
+// insideSize is how large a save is, in bytes, and insideThings how many things a mod has in it.
+const (
+	insideSize   = 300 << 20
+	insideThings = 10_000
+)
+
+// insideSaves writes a large save of each form, and a small one to borrow from.
+func insideSaves(b *bench) error {
+	write := func(name string, size int, head, things, between, mid, row, tail string) error {
+		f, err := os.Create(b.path(name))
+		if err != nil {
+			return err
+		}
+		w := bufio.NewWriterSize(f, 1<<20)
+		n, _ := w.WriteString(head)
+		for i := range insideThings {
+			if i > 0 {
+				_, _ = w.WriteString(between)
+			}
+			fmt.Fprintf(w, things, i)
+		}
+		_, _ = w.WriteString(mid)
+		for i := 0; n < size; i++ {
+			if i > 0 {
+				_, _ = w.WriteString(between)
+			}
+			m, _ := fmt.Fprintf(w, row, i)
+			n += m
+		}
+		if _, err := w.WriteString(tail); err != nil {
+			return err
+		}
+		if err := w.Flush(); err != nil {
+			return err
+		}
+		return f.Close()
+	}
+	for name, size := range map[string]int{"large": insideSize, "small": 1000} {
+		err := write(name+".xs", size, "<?xml version=\"1.0\"?>\n<w title=\"Large\" coins=\"1\">\n <crew><one name=\"Ada of "+name+"\"/></crew>\n <things>\n", "  <thing id=\"%d\" of=\"moss:stone\"/>", "\n",
+			"\n </things>\n <trees>\n", "  <tree row=\"%d\" wound=\"0.791\" fruit=\"21\"/>", "\n </trees>\n <last name=\"the end\"/>\n</w>\n")
+		if err != nil {
+			return err
+		}
+		err = write(name+".js", size, "{\n \"title\": \"Large\",\n \"coins\": 1,\n \"crew\": [{\"name\": \"Ada of "+name+"\"}],\n \"things\": [\n", "  {\"id\": %d, \"of\": \"moss:stone\"}", ",\n",
+			"\n ],\n \"trees\": [\n", "  {\"row\": %d, \"wound\": 0.791, \"fruit\": 21}", "\n ],\n \"last\": \"the end\"\n}\n")
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// inside compares changes of what is in a save of 300 MB with copying it, and finding with grep.
+func inside(b *bench) error {
+	ctx := context.Background()
+	err := b.gameOf(insideDescription, func(dir string) error {
+		if err := os.MkdirAll(dir+"/moss", 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(dir+"/moss/moss.txt", nil, 0o644)
+	})
+	if err != nil {
+		return err
+	}
+	if err := insideSaves(b); err != nil {
+		return err
+	}
+	fmt.Println(tableHead)
+	for _, ending := range []string{"xs", "js"} {
+		fresh := func() error { // as it is when a player comes to it: looked at, and not just written
+			for _, name := range []string{"large.", "small."} {
+				if err := copyFile(b.path(name+ending), b.path("game", "saves", name+ending)); err != nil {
+					return err
+				}
+			}
+			for range 2 {
+				time.Sleep(2100 * time.Millisecond)
+				if err := b.setUp("look", "bench"); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		what := map[string]string{"xs": "XML", "js": "JSON"}[ending] + " of 300 MB: "
+		cp := side{name: "cp, sync", command: []string{"sh", "-c", "cp large." + ending + " copy && sync copy"}, before: func() error { _ = os.Remove(b.path("copy")); return nil }}
+		for _, c := range []struct {
+			what string
+			args []string
+		}{
+			{"a value", []string{"set", "bench/large." + ending, "coins=7", "--yes"}},
+			{"a section", []string{"borrow", "crew", "--from", "bench/small." + ending, "--into", "bench/large." + ending, "--yes"}},
+			{"10,000 things of a mod", []string{"strip", "bench/large." + ending, "--of", "moss", "--yes"}},
+		} {
+			if _, err := b.compare(ctx, what+c.what, side{name: c.args[0], command: append([]string{b.ostrov}, c.args...), before: fresh}, cp); err != nil {
+				return err
+			}
+		}
+		for _, text := range []string{"no such text", "Ada of", "the end"} {
+			grep := side{name: "grep -F", command: []string{"sh", "-c", "grep -F '" + text + "' large." + ending + " > found || true"}}
+			if _, err := b.compare(ctx, what+`"`+text+`"`, side{name: "find", command: []string{b.ostrov, "find", "bench/large." + ending, text}}, grep); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func copyFile(from, to string) error {
+	data, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, data, 0o644)
+}
