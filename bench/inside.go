@@ -3,7 +3,9 @@ package main
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"time"
 )
@@ -163,9 +165,15 @@ func inside(b *bench) error {
 }
 
 func copyFile(from, to string) error {
-	data, err := os.ReadFile(from)
+	in, err := os.Open(from)
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(to, data, 0o644)
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
 }

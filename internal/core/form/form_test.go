@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
@@ -155,6 +156,9 @@ func TestWrapIsTheReverseOfPeel(t *testing.T) {
 		{[]string{"xor:0aff", "base64"}, string(wrapped(t, "xor:0aff", []byte("YmVmb3Jl"))), ""},
 		{[]string{"checksum:crc32@0 over 4..", "skip:4", "gzip"}, crc(wrapped(t, "gzip", []byte("before"))) + string(wrapped(t, "gzip", []byte("before"))), ""},
 		{[]string{"checksum:md5-hex@0 over 33..", "lines:1"}, strings.Repeat("0", 32) + "\nbefore", ""},
+		{[]string{"zip:in/*.json"}, zipped(t, "in/save.json", "before", "other.txt", "kept"), "PK"},
+		{[]string{"zip:in/save.json", "gzip"}, zipped(t, "first", "x", "in/save.json", string(wrapped(t, "gzip", []byte("before")))), "PK"},
+		{[]string{"framed:length:u32le raw:u32le,zlib"}, string(framed(t, []byte("before"), 4)), ""},
 	} {
 		l := layersOf(t, c.names...)
 		file, err := l.Wrap([]byte(content), []byte(c.original))
@@ -169,6 +173,51 @@ func TestWrapIsTheReverseOfPeel(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "RAW0new", string(file))
 	_, err = layersOf(t, "bzip2").Wrap([]byte("x"), []byte("BZh9"))
+	assert.ErrorIs(t, err, ErrDamaged)
+}
+
+// zipped is a zip of entries, each by its name and content.
+func zipped(t *testing.T, entries ...string) string {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for i := 0; i < len(entries); i += 2 {
+		w, err := z.Create(entries[i])
+		require.NoError(t, err)
+		_, err = w.Write([]byte(entries[i+1]))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	return b.String()
+}
+
+// TestContainersStayAsTheyAre puts content into the containers of an original: what else it says of itself stays.
+func TestContainersStayAsTheyAre(t *testing.T) {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	z.Name, z.Comment, z.OS, z.ModTime = "world.json", "by hand", 11, time.Unix(0, 0)
+	require.NoError(t, z.Close())
+	file, err := layersOf(t, "gzip").Wrap([]byte("after"), b.Bytes())
+	require.NoError(t, err)
+	r, err := gzip.NewReader(bytes.NewReader(file))
+	require.NoError(t, err)
+	r.ModTime = z.ModTime
+	assert.Equal(t, z.Header, r.Header)
+	assert.Zero(t, binary.LittleEndian.Uint32(file[4:]), "no time")
+	for _, level := range []byte{0x01, 0x5e, 0x9c, 0xda} {
+		file, err := layersOf(t, "zlib").Wrap([]byte("after"), append([]byte{0x78, level}, wrapped(t, "zlib", []byte("x"))[2:]...))
+		require.NoError(t, err)
+		assert.Equal(t, level>>6, file[1]>>6)
+	}
+	file, err = layersOf(t, "zip:b").Wrap([]byte("after"), []byte(zipped(t, "a", "first", "b", "before", "c", "last")))
+	require.NoError(t, err)
+	got, err := zip.NewReader(bytes.NewReader(file), int64(len(file)))
+	require.NoError(t, err)
+	var names []string
+	for _, f := range got.File {
+		names = append(names, f.Name)
+	}
+	assert.Equal(t, []string{"a", "b", "c"}, names)
+	_, err = layersOf(t, "zip:none").Wrap([]byte("after"), []byte(zipped(t, "a", "first")))
 	assert.ErrorIs(t, err, ErrDamaged)
 }
 

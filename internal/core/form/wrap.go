@@ -10,16 +10,12 @@ import (
 	"strconv"
 
 	"github.com/klauspost/compress/flate"
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
-	"github.com/ulikunitz/xz"
 )
 
 // Wrap is the reverse of Peel: it puts content into the layers of a file, whose original supplies what the layers hold besides content
-// (bytes and lines that are skipped, what follows a length). Checksums and lengths are computed anew. The layers bzip2, lzo and zip only
-// unpack.
+// (bytes and lines that are skipped, what follows a length). Checksums and lengths are computed anew. The layers bzip2 and lzo only unpack.
 func (l Layers) Wrap(content, original []byte) ([]byte, error) {
 	chain, err := l.chainFor(original)
 	if err != nil {
@@ -130,6 +126,10 @@ func (l Layer) wrap(content, original []byte) ([]byte, error) {
 	case "checksum":
 		c, _ := parseChecksum(l.Arg)
 		return c.put(content)
+	case "zip":
+		return l.zipAs(content, original)
+	case "framed":
+		return l.framedAs(content, original)
 	case "base64":
 		return []byte(base64.StdEncoding.EncodeToString(content)), nil
 	}
@@ -138,15 +138,15 @@ func (l Layer) wrap(content, original []byte) ([]byte, error) {
 	var err error
 	switch l.Name {
 	case "gzip":
-		w = gzip.NewWriter(&b)
+		w, err = gzipAs(&b, original)
 	case "zlib":
-		w = zlib.NewWriter(&b)
+		w, err = zlibAs(&b, original)
 	case "deflate":
 		w, err = flate.NewWriter(&b, flate.DefaultCompression)
 	case "zstd":
 		w, err = zstd.NewWriter(&b)
 	case "xz":
-		w, err = xz.NewWriter(&b)
+		w, err = xzAs(&b, original)
 	case "lz4":
 		if Compression(original) != "lz4" {
 			return lz4OneBlock(content)
