@@ -10,6 +10,7 @@ import (
 
 	"ostrov/internal/core/edit"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/plan"
@@ -117,8 +118,9 @@ type alteration struct {
 	st       *facts.State
 	save     *facts.Save
 	edited   *edit.Edited
-	as       string      // the slot or name beside, or ""
-	says     []plan.Step // what to say of it besides
+	as       string        // the slot or name beside, or ""
+	folder   *game.Located // another folder that the result goes to, or nil
+	says     []plan.Step   // what to say of it besides
 	inside   *view.InsideDoc
 	verdict  edit.Judged
 	done     string // before what the save is called
@@ -133,13 +135,17 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 		p.Reason = "nothing in it would be another"
 		return a.carryOut(ctx, h, carry{command: of.command, plan: p})
 	}
-	p, err := handle.Alter(ctx, h, st, s, of.edited.Files, of.as)
+	folder := s.Folder
+	if of.folder != nil {
+		folder = *of.folder
+	}
+	p, err := handle.Alter(ctx, h, st, s, of.edited.Files, folder, of.as)
 	if err != nil {
 		return err
 	}
 	name, began := p.Steps[0].Name, h.Now()
 	for _, step := range of.says {
-		step.Root, step.Name = s.Folder.Path, name
+		step.Root, step.Name = folder.Path, name
 		p.Say(step)
 	}
 	after := func(ctx context.Context) error {
@@ -147,14 +153,14 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 		if err != nil {
 			return err
 		}
-		made := now.At(s.Folder, name)
+		made := now.At(folder, name)
 		if made == nil {
 			return fmt.Errorf("the changed save is not among the saves of %s", now.Called)
 		}
 		return record.Altered(ctx, h, now, made, s.Digest, of.edited.Out, began)
 	}
 	done := of.done + " " + view.Text(plan.Describe(s))
-	if name != s.Name {
+	if name != s.Name || folder.Path != s.Folder.Path {
 		done += " as " + view.Text(name)
 	}
 	return a.carryOut(ctx, h, carry{command: of.command, plan: p, done: done, question: of.question, after: after, inside: of.inside, verdict: of.verdict})

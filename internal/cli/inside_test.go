@@ -283,3 +283,50 @@ func TestAnEditorOpensASave(t *testing.T) {
 	w.ok("open", "night-tram/1", "--with", editor(`sed -i 's/Night shift/Late shift/' "$1"`), "--yes")
 	assert.Equal(t, "Late shift", w.fieldsOf("night-tram/1")["title"].Value, "the named fields of a binary file")
 }
+
+// TestAConvertedSaveGoesWhereItBelongs converts into the folder of the other version; the save itself stays.
+func TestAConvertedSaveGoesWhereItBelongs(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	write := w.small(`ostrov = 1
+id = "fern"
+title = "Fern"
+version = { default = "2" }
+install = { marker = ["fern"] }
+folder = [{ id = "saves", path = "{game}/saves" }, { id = "newer", path = "{game}/saves2" }]
+[[save]]
+id = "one"
+unit = "file"
+folder = "saves"
+name = "{name}.sav"
+[save.file.all]
+path = "."
+form = "ini"
+[save.field]
+version = { in = "all", at = "version" }
+[[save]]
+id = "two"
+unit = "file"
+folder = "newer"
+name = "{name}.sav"
+[save.file.all]
+path = "."
+form = "ini"
+[save.field]
+version = { in = "all", at = "version" }
+[[convert]]
+id = "two"
+save = "one"
+from = "< 2"
+to = "2"
+move_to = "newer"
+steps = [{ in = "all", set = "version", value = "2" }]
+`, "fern", map[string]string{"fern": "", "saves/a.sav": "version = 1\nx = 1\n", "saves2/b.sav": "version = 2\n"})
+	_ = write
+	out := w.ok("convert", "fern:saves/a.sav", "--yes").out
+	assert.Contains(t, out, "saves2")
+	assert.Equal(t, "1", w.fieldsOf("fern:saves/a.sav")["version"].Raw)
+	assert.Equal(t, "2", w.fieldsOf("fern:newer/a.sav")["version"].Raw)
+	w.ok("undo", "--yes")
+	w.fails(2, "fields", "fern:newer/a.sav")
+}

@@ -262,6 +262,20 @@ func convertDownload(ctx context.Context, v *vet.Vetting, of placing) (*view.Ins
 	return &view.InsideDoc{Steps: c.Did}, v.Become(ctx, vet.Content{Files: c.Files, FS: c.FS, Says: c.Facts}, of.req)
 }
 
+// movedTo is the folder that a converted save belongs into, where that is another one; the save itself stays then.
+func movedTo(c *edit.Converted, st *facts.State, s *facts.Save) (*game.Located, error) {
+	if len(c.Chain) == 0 || c.Chain[len(c.Chain)-1].MoveTo == "" {
+		return nil, nil
+	}
+	id := c.Chain[len(c.Chain)-1].MoveTo
+	for i := range st.Folders {
+		if f := &st.Folders[i]; f.ID == id && f.Exists && !f.Managed && (f.Account == s.Folder.Account || s.Folder.Account == "") {
+			return f, nil
+		}
+	}
+	return nil, problem.Usage(problem.Advise("start the game once"), "%s has no folder %s yet, which the converted save belongs into; nothing has been changed", st.Called, id)
+}
+
 // wanting is the mod that a conversion needs and that an install does not have.
 func wanting(c *edit.Converted, st *facts.State) error {
 	for _, one := range c.Chain {
@@ -298,6 +312,10 @@ func (a *app) convertSave(ctx context.Context, cmd *ucli.Command, h *home.Home) 
 	if err != nil {
 		return err
 	}
-	return a.alter(ctx, h, alteration{command: "convert", st: st, save: s, edited: c.Edited, as: cmd.String("as"),
+	folder, err := movedTo(c, st, s)
+	if err != nil {
+		return err
+	}
+	return a.alter(ctx, h, alteration{command: "convert", st: st, save: s, edited: c.Edited, as: cmd.String("as"), folder: folder,
 		inside: &view.InsideDoc{Steps: c.Did}, verdict: judged, done: "converted to " + view.Text(to) + ":", question: "Convert it?"})
 }

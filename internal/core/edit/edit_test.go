@@ -57,7 +57,7 @@ func TestASaveThatTheGameWroteMeanwhileIsLeft(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.Chtimes(s.Path(), time.Now(), s.Modified.Add(time.Minute)))
 	for _, as := range []string{"", "E"} {
-		_, err = handle.Alter(t.Context(), w.Home, st, s, edited.Files, as)
+		_, err = handle.Alter(t.Context(), w.Home, st, s, edited.Files, s.Folder, as)
 		assert.ErrorContains(t, err, "written meanwhile")
 	}
 }

@@ -28,7 +28,7 @@ import (
 
 // Rename plans to give a save the slot or name to.
 func Rename(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to string) (*plan.Plan, error) {
-	p, err := put(ctx, h, st, s, to, "rename %s to %s", nil)
+	p, err := put(ctx, h, st, s, s.Folder, to, "rename %s to %s", nil)
 	if err != nil {
 		return nil, err
 	}
@@ -39,23 +39,23 @@ func Rename(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, t
 
 // Duplicate plans to copy a save to the slot or name to, or where to is "" to the first that is free.
 func Duplicate(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to string) (*plan.Plan, error) {
-	p, err := put(ctx, h, st, s, to, "duplicate %s to %s", nil)
+	p, err := put(ctx, h, st, s, s.Folder, to, "duplicate %s to %s", nil)
 	if err != nil {
 		return nil, err
 	}
 	return p, p.Err()
 }
 
-// Alter plans to give a save other bytes in some of its files, by their paths in its folder, nil for one that goes: in its place, or where to is a slot or name in a
-// copy there. What is written by anybody else since the save was read is an error.
-func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files tree.Contents, to string) (*plan.Plan, error) {
+// Alter plans to give a save other bytes in some of its files, by their paths in its folder, nil for one that goes: in its place, or where to is a slot or name, or
+// folder is another one, in a copy there. What is written by anybody else since the save was read is an error.
+func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files tree.Contents, folder game.Located, to string) (*plan.Plan, error) {
 	for _, e := range s.Files {
 		if now, err := tree.Stat(s.Folder.Path, e.Path); err != nil || now.Size != e.Size || !now.ModTime.Equal(e.ModTime) {
 			return nil, problem.Usage(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
 		}
 	}
-	if to != "" {
-		p, err := put(ctx, h, st, s, to, "change %s as %s", files)
+	if to != "" || folder.Path != s.Folder.Path {
+		p, err := put(ctx, h, st, s, folder, to, "change %s as %s", files)
 		if err != nil {
 			return nil, err
 		}
@@ -110,17 +110,17 @@ func begin(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, ti
 }
 
 // put plans to copy a save to another place, with other bytes in some of its files. title takes what the save is called and where it goes.
-func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, title string, files tree.Contents) (*plan.Plan, error) {
+func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, folder game.Located, to, title string, files tree.Contents) (*plan.Plan, error) {
 	if s.Unread != nil {
 		return nil, problem.Usage(nil, "%s cannot be read: %w; nothing has been changed", s.Called(), s.Unread)
 	}
-	captures, err := place(st, s, to)
+	captures, err := place(st, s, folder, to)
 	if err != nil {
 		return nil, err
 	}
 	name := ""
 	if captures == nil {
-		name = beside(st, s)
+		name = beside(st, s, folder)
 	} else if spelled, ok := ownPattern(s).Spell(captures); ok && s.Kind.Unit != game.UnitSet {
 		name = spelled
 	}
@@ -137,20 +137,20 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 		return nil, err
 	}
 	for _, n := range names {
-		if _, err := tree.Stat(s.Folder.Path, n.To); err == nil {
+		if _, err := tree.Stat(folder.Path, n.To); err == nil {
 			return nil, problem.Usage(problem.Advise("choose another"), "%s is taken; nothing has been changed", n.To)
 		}
 	}
 	after := plan.Standing(st, s)
 	if after.Place != nil {
-		after.Place.Key, after.Place.Slot = facts.KeyAt(s.Folder, names[0].To), ""
+		after.Place.Key, after.Place.Slot = facts.KeyAt(folder, names[0].To), ""
 	}
 	var targets []plan.Target
 	for _, n := range names {
-		targets = append(targets, plan.Target{Root: s.Folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From, files, h.Now())})
+		targets = append(targets, plan.Target{Root: folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From, files, h.Now())})
 	}
-	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: names[0].To}
-	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Key: facts.KeyAt(s.Folder, names[0].To), After: after}, targets...)
+	step := plan.Step{What: plan.Describe(s), Root: folder.Path, Name: names[0].To}
+	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Key: facts.KeyAt(folder, names[0].To), After: after}, targets...)
 	return p, nil
 }
 
@@ -158,10 +158,10 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, to, 
 const maxFree = 1000
 
 // beside is a free name for a copy of a save whose name is made of its fields alone, so that the game would call both the same.
-func beside(st *facts.State, s *facts.Save) string {
+func beside(st *facts.State, s *facts.Save, folder game.Located) string {
 	ext := path.Ext(s.Name)
 	for i := 2; ; i++ {
-		if name := fmt.Sprintf("%s %d%s", strings.TrimSuffix(s.Name, ext), i, ext); st.At(s.Folder, name) == nil {
+		if name := fmt.Sprintf("%s %d%s", strings.TrimSuffix(s.Name, ext), i, ext); st.At(folder, name) == nil {
 			return name
 		}
 	}
@@ -179,11 +179,11 @@ func ownPattern(s *facts.Save) *game.Name {
 
 // place finds the captures of the name that a save would have: in the slot or with the name to, or where that is "" in the first that is
 // free. They are nil where nothing in such a name varies.
-func place(st *facts.State, s *facts.Save, to string) (map[string]string, error) {
+func place(st *facts.State, s *facts.Save, folder game.Located, to string) (map[string]string, error) {
 	pattern, slots := ownPattern(s), s.Kind.Slots
 	free := func(captures map[string]string) bool {
 		spelled, ok := pattern.Spell(captures)
-		return ok && st.At(s.Folder, spelled) == nil
+		return ok && st.At(folder, spelled) == nil
 	}
 	with := func(capture, value string) map[string]string {
 		captures := maps.Clone(s.Captures)
