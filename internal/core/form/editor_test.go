@@ -2,6 +2,7 @@ package form
 
 import (
 	"bytes"
+	"encoding/base64"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -314,4 +315,69 @@ func FuzzEdit(f *testing.F) {
 			require.Equal(t, data, again)
 		}
 	})
+}
+
+// TestEveryFormInEveryLayer changes a list of each form inside of each wrapping: unwrapped, the file is what the change makes of the content, and what the
+// wrapping holds besides is as it was.
+func TestEveryFormInEveryLayer(t *testing.T) {
+	for name, e := range editables() {
+		for _, names := range [][]string{{"gzip"}, {"zlib"}, {"deflate"}, {"zstd"}, {"xz"}, {"lz4"}, {"base64"}, {"auto"}, {"skip:5"}, {"lines:1"}, {"length:u32be"}, {"xor:0aff"}, {"zip:in/*.x"},
+			{"checksum:crc32@0 over 4..", "skip:4", "zlib"}, {"framed:length:u32le raw:u32le,zlib"}, {"skip:3", "gzip", "base64"}, {"zip:in/save.x", "zstd"}} {
+			layers := layersOf(t, names...)
+			file := wrapAll(t, names, []byte(e.text))
+			var want []byte
+			written, err := Rewrite(file, layers, func(content []byte) ([]byte, error) {
+				require.Equal(t, e.text, string(content), "%s in %v", name, names)
+				ed, err := e.spec.Edit(t.Context(), content)
+				require.NoError(t, err)
+				found, err := ed.Each(t.Context(), nil, e.each)
+				require.NoError(t, err)
+				at, err := ed.One(t.Context(), &found[1], e.value)
+				require.NoError(t, err)
+				require.NoError(t, ed.Set(at, "changed"))
+				if !strings.HasSuffix(e.each, ".id") {
+					require.NoError(t, ed.Remove(found[3], found[5]))
+				}
+				want, err = ed.Done(t.Context())
+				return want, err
+			})
+			require.NoError(t, err, "%s in %v", name, names)
+			again, err := layers.Peel(bytes.NewReader(written), DefaultLimits)
+			require.NoError(t, err)
+			require.Equal(t, string(want), string(again), "%s in %v", name, names)
+			assert.Contains(t, string(again), "changed")
+			if strings.HasPrefix(names[0], "skip") || names[0] == "lines:1" {
+				assert.Equal(t, file[:3], written[:3])
+			}
+		}
+	}
+}
+
+// wrapAll wraps a content as a game would: first into what stands there without content, then by Wrap.
+func wrapAll(t *testing.T, names []string, content []byte) []byte {
+	empty := []byte("x")
+	for i := len(names) - 1; i >= 0; i-- {
+		switch name, arg, _ := strings.Cut(names[i], ":"); name {
+		case "skip":
+			empty = append([]byte("abcdefgh")[:len(strings.Repeat("x", int(arg[0]-'0')))], empty...)
+		case "lines":
+			empty = append([]byte("head\n"), empty...)
+		case "length":
+			empty = append(appendBig(nil, uint32(len(empty))), empty...)
+		case "checksum", "auto":
+		case "zip":
+			empty = []byte(zipped(t, "first", "1", "in/save.x", string(empty), "last", "2"))
+		case "framed":
+			empty = framed(t, empty, 4)
+		case "base64":
+			empty = []byte(base64.StdEncoding.EncodeToString(empty))
+		case "xor":
+			empty = []byte{empty[0] ^ 0x0a}
+		default:
+			empty = wrapped(t, names[i], empty)
+		}
+	}
+	file, err := layersOf(t, names...).Wrap(content, empty)
+	require.NoError(t, err, names)
+	return file
 }
