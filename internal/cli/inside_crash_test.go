@@ -1,16 +1,11 @@
 package cli_test
 
 import (
-	"context"
 	"fmt"
 	"maps"
-	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -78,33 +73,7 @@ func TestKilledInsideASave(t *testing.T) {
 			t.Run(name, func(t *testing.T) {
 				t.Parallel()
 				w, before, after := insideWorld(t, inside[name])
-				trace := filepath.Join(t.TempDir(), "trace")
-				steps := func() int {
-					data, _ := os.ReadFile(trace)
-					return strings.Count(string(data), "\n")
-				}
-				w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
-				w.ok(inside[name]...)
-				all := steps()
-				w.insideSettled(before, after, "to its end")
-				for i := range runs {
-					require.NoError(t, os.RemoveAll(trace))
-					w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
-					at := 1 + rand.IntN(all)
-					ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-					go func() {
-						for ctx.Err() == nil && steps() < at {
-							time.Sleep(300 * time.Microsecond)
-						}
-						cancel()
-					}()
-					r := w.command(ctx, inside[name]...)
-					cancel()
-					if r.status != 0 {
-						killed <- struct{}{}
-					}
-					w.insideSettled(before, after, fmt.Sprintf("run %d, killed after step %d of %d", i, at, all))
-				}
+				w.killedAfterSteps(runs, killed, func(what string) { w.insideSettled(before, after, what) }, inside[name]...)
 				w.ok("archive", "verify")
 			})
 		}

@@ -121,6 +121,38 @@ func TestModsStoppedAtEachStep(t *testing.T) {
 	}
 }
 
+// killedAfterSteps runs a command to its end, and then so many times until it is killed after one of its steps, at random; settled looks at what is left
+// each time.
+func (w *world) killedAfterSteps(runs int, killed chan<- struct{}, settled func(what string), command ...string) {
+	trace := filepath.Join(w.t.TempDir(), "trace")
+	steps := func() int {
+		data, _ := os.ReadFile(trace)
+		return strings.Count(string(data), "\n")
+	}
+	w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
+	w.ok(command...)
+	all := steps()
+	settled("to its end")
+	for i := range runs {
+		require.NoError(w.t, os.RemoveAll(trace))
+		w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
+		at := 1 + rand.IntN(all)
+		ctx, cancel := context.WithTimeout(w.t.Context(), 20*time.Second)
+		go func() {
+			for ctx.Err() == nil && steps() < at {
+				time.Sleep(300 * time.Microsecond)
+			}
+			cancel()
+		}()
+		r := w.command(ctx, command...)
+		cancel()
+		if r.status != 0 {
+			killed <- struct{}{}
+		}
+		settled(fmt.Sprintf("run %d, killed after step %d of %d", i, at, all))
+	}
+}
+
 // TestModsKilled kills changes of the mod set at random times.
 func TestModsKilled(t *testing.T) {
 	longtest.Only(t)
@@ -133,33 +165,7 @@ func TestModsKilled(t *testing.T) {
 				t.Parallel()
 				c := modChanges[name]
 				w, before, after := modCrashWorld(t, c)
-				trace := filepath.Join(t.TempDir(), "trace")
-				steps := func() int {
-					data, _ := os.ReadFile(trace)
-					return strings.Count(string(data), "\n")
-				}
-				w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
-				w.ok(c.command...)
-				all := steps()
-				w.modsSettled(before, after, "to its end")
-				for i := range runs {
-					require.NoError(t, os.RemoveAll(trace))
-					w.bin, w.env = faulty, []string{"OSTROV_FAULTS=" + trace}
-					at := 1 + rand.IntN(all)
-					ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-					go func() {
-						for ctx.Err() == nil && steps() < at {
-							time.Sleep(300 * time.Microsecond)
-						}
-						cancel()
-					}()
-					r := w.command(ctx, c.command...)
-					cancel()
-					if r.status != 0 {
-						killed <- struct{}{}
-					}
-					w.modsSettled(before, after, fmt.Sprintf("run %d, killed after step %d of %d", i, at, all))
-				}
+				w.killedAfterSteps(runs, killed, func(what string) { w.modsSettled(before, after, what) }, c.command...)
 			})
 		}
 	})

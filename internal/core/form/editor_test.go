@@ -270,6 +270,18 @@ func TestRowsArePutInAndTakenOut(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotWritable, "a trigger would change more")
 }
 
+// TestADatabaseKeepsItsJournal changes one whose journal is a log: it stays so, and everything is in the one file.
+func TestADatabaseKeepsItsJournal(t *testing.T) {
+	data := makeSQLite(t, "PRAGMA journal_mode = WAL", "CREATE TABLE about (key TEXT, value TEXT)", "INSERT INTO about VALUES ('title', 'before')")
+	require.Equal(t, []byte{2, 2}, data[18:20])
+	now, err := Splice(Spec{Form: "sqlite"}, data, "SELECT value FROM about WHERE key = 'title'", "after")
+	require.NoError(t, err)
+	assert.Equal(t, []byte{2, 2}, now[18:20])
+	var values []string
+	require.NoError(t, EachRow(t.Context(), now, func(r Row) error { values = append(values, string(r.Values[1])); return nil }))
+	assert.Equal(t, []string{"after"}, values)
+}
+
 // FuzzEdit finds parts of any text, sets, removes and puts one back: what is written reads, and is as it was again in the end.
 func FuzzEdit(f *testing.F) {
 	forms := []Spec{{Form: "json"}, {Form: "xml"}, {Form: "ini"}, {Form: "text"}, {Form: "lines"}, {Form: "blocks"}, {Form: "blocks", Blocks: BlockPatterns{Indent: true}}, {Form: "chunks", Chunks: ChunkSpec{Chunk: "tag:4 length:u8", Record: "id:cstr"}}}

@@ -67,7 +67,7 @@ func editSQLite(ctx context.Context, content []byte) (s *sqliteShape, err error)
 	if err := os.WriteFile(s.path, content, 0o600); err != nil {
 		return s, err
 	}
-	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(s.path)}).EscapedPath() + "?_pragma=trusted_schema(0)&_pragma=cell_size_check(1)&_pragma=journal_mode(DELETE)"
+	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(s.path)}).EscapedPath() + "?_pragma=trusted_schema(0)&_pragma=cell_size_check(1)"
 	if s.db, err = sql.Open("sqlite", dsn); err != nil {
 		return s, err
 	}

@@ -76,6 +76,12 @@ func (v validator) save(at string, s *Save) {
 	for id, f := range s.Field {
 		v.Fields(at+".field."+id, f, s.Files)
 	}
+	for id, fields := range s.Field {
+		used := slices.Contains(s.Columns, id) || s.Is != nil && slices.Contains(s.Is.Has, id)
+		if used && slices.ContainsFunc(fields, func(f field.Field) bool { return f.Each != "" }) {
+			v.Errorf(at+".field."+id, "", "a field that each element of a list has is no column, and tells no kind")
+		}
+	}
 	for _, c := range s.Columns {
 		v.Defined(at+".columns", "[save.field]", c, append(keys(s.Field), "mods"))
 	}
