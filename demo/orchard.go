@@ -62,7 +62,7 @@ func (o orchard) xml() []byte {
 		id, _, _ := strings.Cut(c, "=")
 		fmt.Fprintf(&b, "  <hive tree=\"%d\" of=\"%s:hive\"/>\n", 5*i, id)
 	}
-	b.WriteString(" </hives>\n</bay>\n")
+	b.WriteString(" </hives>\n <licences/>\n</bay>\n")
 	return []byte(b.String())
 }
 
@@ -72,6 +72,11 @@ func (w *World) brassOrchard(b *builder) {
 	b.write(filepath.Join(root, "release.ini"), []byte("[Release]\nnumber = 2.3\nname = Quince\n"), days(45))
 	for i, c := range cogs {
 		b.files(filepath.Join(root, "cogs", c.id), modFiles("cog.json", c), days(60+i))
+		if c.id == "ladder-clerks" {
+			for _, kind := range []string{"ladder", "lantern"} {
+				b.write(filepath.Join(root, "cogs", c.id, "licences", kind+".xml"), fmt.Appendf(nil, "<licence kind=%q of=\"ladder-clerks\"/>\n", kind), days(60+i))
+			}
+		}
 	}
 	b.write(filepath.Join(root, "winder", "winder.dll"), program(), days(45))
 	b.write(filepath.Join(root, "winder", "winder.ini"), []byte("[winder]\nversion = 5.2\nquiet = no\n"), days(45))

@@ -165,7 +165,7 @@ func TestAModLeavesASave(t *testing.T) {
 		require.Positive(t, w.found(c.save, c.things), c.save)
 		out := w.ok("strip", c.save, "--of", c.mod, "--yes").out
 		assert.Contains(t, out, c.things)
-		assert.Contains(t, out, "it will be fit", c.save)
+		assert.Contains(t, out, "it is fit", c.save)
 		assert.Zero(t, w.found(c.save, c.mod+":")+w.found(c.save, c.mod+"/"), c.save)
 	}
 	w.ok("mods", "drop", "brass-orchard+copper-wasps", "--yes")
@@ -206,9 +206,15 @@ func TestPartsGoFromSaveToSave(t *testing.T) {
 	w.ok("undo", "--yes")
 	assert.Equal(t, before, state(t, w.path("player", "Orchards")))
 	assert.Contains(t, w.fails(2, "borrow", "--from", "brass-orchard/B", "--into", "brass-orchard/A", "--at", "bay:/bay/none").err, "has no")
-	assert.Contains(t, w.fails(2, "borrow", "leaves", "--from", "brass-orchard/B", "--into", "brass-orchard/A").err, "trees, wardens")
+	assert.Contains(t, w.fails(2, "borrow", "leaves", "--from", "brass-orchard/B", "--into", "brass-orchard/A").err, "trees, licence, wardens")
 	assert.Contains(t, w.fails(2, "borrow", "trees", "--from", "tidewrack/1", "--into", "brass-orchard/A").err, "Tidewrack")
 	assert.Contains(t, w.fails(7, "borrow", "trees", "--from", "brass-orchard/C", "--into", "brass-orchard/A", "--yes").err, "made with 1.9")
+
+	assert.Contains(t, w.fails(2, "borrow", "licence", "--from", "brass-orchard+ladder-clerks", "--into", "brass-orchard/A").err, "ladder.xml", "of several pieces one is picked")
+	w.ok("borrow", "licence", "--from", "brass-orchard+ladder-clerks", "--pick", "lantern", "--into", "brass-orchard/A", "--yes")
+	assert.Equal(t, 1, w.found("brass-orchard/A", `<licences><licence kind="lantern" of="ladder-clerks"/></licences>`))
+	w.fails(2, "borrow", "licence", "--from", "brass-orchard+cider-press", "--into", "brass-orchard/A")
+	w.fails(2, "borrow", "trees", "--from", "brass-orchard+cider-press", "--into", "brass-orchard/A")
 
 	file := w.path("bo.zip")
 	w.ok("members", "take", "night-tram/1", "Bo", file)

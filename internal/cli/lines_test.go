@@ -281,8 +281,7 @@ func TestOlderOverNewerIsSaid(t *testing.T) {
 }
 
 // TestAKeepWhileTheGameWrites has one world that is being written all the time: the others are kept, and this one is named.
-func TestAKeepWhileTheGameWrites(t *testing.T) {
-	t.Parallel()
+func TestAKeepWhileTheGameWrites(t *testing.T) { // alone: beside others the game would hardly come to write
 	w := newWorld(t)
 	stop, done := make(chan struct{}), make(chan struct{})
 	go func() {

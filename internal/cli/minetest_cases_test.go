@@ -22,7 +22,7 @@ func edit(t *testing.T, path, old, new string) {
 
 // TestMinetestAgrees does to a world and its mods what players do, and compares the verdict with what the real server says and does.
 func TestMinetestAgrees(t *testing.T) {
-	t.Parallel()
+	alone(t, "minetest")
 	if _, err := os.Stat(minetestServer); err != nil {
 		t.Skip("needs the Debian packages minetest-server and minetest-data")
 	}

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"os"
 	"os/exec"
+	"ostrov/internal/longtest"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -61,6 +62,8 @@ func (m *minetest) serve(world string) string {
 // TestMinetestMods adds three mods of Debian's to the real voxel game, one a pack and one with a dependency, plays worlds with them, and compares
 // the verdicts before each is removed with what the server says afterwards.
 func TestMinetestMods(t *testing.T) {
+	longtest.Only(t)
+	alone(t, "minetest")
 	if _, err := os.Stat(minetestServer); err != nil {
 		t.Skip("needs the Debian packages minetest-server and minetest-data")
 	}

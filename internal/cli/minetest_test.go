@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -21,6 +22,16 @@ func freePort(t testing.TB) int {
 	require.NoError(t, err)
 	defer conn.Close()
 	return conn.LocalAddr().(*net.UDPAddr).Port
+}
+
+// running are the real games that are installed once for all tests: while one test has its server run, no other may change what is its game's.
+var running = map[string]*sync.Mutex{"minetest": {}, "freeciv": {}}
+
+// alone lets a test run beside others, but for those of the same real game.
+func alone(t *testing.T, game string) {
+	t.Parallel()
+	running[game].Lock()
+	t.Cleanup(running[game].Unlock)
 }
 
 // minetest is a player's home with worlds that the real server makes.
@@ -82,6 +93,7 @@ end)
 // TestMinetest goes the whole way with the real server: two worlds with different mods, looked at, kept, one mod removed, judged, started
 // all the same, restored, started again.
 func TestMinetest(t *testing.T) {
+	alone(t, "minetest")
 	if _, err := os.Stat(minetestServer); err != nil {
 		t.Skip("needs the Debian packages minetest-server and minetest-data")
 	}

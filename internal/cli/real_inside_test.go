@@ -16,6 +16,7 @@ import (
 // TestFreecivReadsWhatWasSet sets a player's gold and gives a city a name with a foreign letter: the real server loads the save, saves it again, and
 // both are there.
 func TestFreecivReadsWhatWasSet(t *testing.T) {
+	alone(t, "freeciv")
 	if _, err := os.Stat(freecivServer); err != nil {
 		t.Skip("needs the Debian packages freeciv-server and freeciv-data")
 	}
@@ -58,6 +59,7 @@ func TestFreecivReadsWhatWasSet(t *testing.T) {
 // TestMinetestStartsOnAStrippedWorld takes a mod's things out of a world of many map blocks, drops the mod, and has the real server look at every block
 // through its own interface: without strip there are unknown nodes, with it there are none. A player's item that was counted up is read, too.
 func TestMinetestStartsOnAStrippedWorld(t *testing.T) {
+	alone(t, "minetest")
 	if _, err := os.Stat(minetestServer); err != nil {
 		t.Skip("needs the Debian packages minetest-server and minetest-data")
 	}

@@ -180,12 +180,12 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 		p.Line("nothing to do: %s", view.Text(pl.Reason))
 		return nil
 	}
-	show := func(kept map[string]string) {
+	show := func(kept map[string]string, done bool) {
 		if !a.json && len(pl.Steps)+len(pl.Warnings) > 0 {
 			p.Plan(pl, kept)
 		}
 		if !a.json && c.inside != nil {
-			p.Inside(c.inside)
+			p.Inside(c.inside, done)
 		}
 	}
 	if a.dryRun {
@@ -195,7 +195,7 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 		if pl.Moves() {
 			p.Line("%s would do this, in %s", c.command, pl.Install().Address())
 			p.Line("")
-			show(nil)
+			show(nil, false)
 		} else {
 			p.Line("%s would move nothing in %s; another playthrough would be played", c.command, pl.Install().Address())
 		}
@@ -204,7 +204,7 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 		return nil
 	}
 	if !a.yes {
-		show(nil)
+		show(nil, false)
 		if err := a.confirm(c.question); err != nil {
 			return err
 		}
@@ -240,7 +240,7 @@ func (a *app) carryOut(ctx context.Context, h *home.Home, c carry) error {
 }
 
 // changed says what a change did.
-func (a *app) changed(c carry, made *plan.Done, backup *keep.Backup, doc view.ChangeDoc, show func(map[string]string)) error {
+func (a *app) changed(c carry, made *plan.Done, backup *keep.Backup, doc view.ChangeDoc, show func(map[string]string, bool)) error {
 	if a.json {
 		doc.Done, doc.Change = true, made.ID
 		if len(backup.Taken) > 0 {
@@ -256,7 +256,7 @@ func (a *app) changed(c carry, made *plan.Done, backup *keep.Backup, doc view.Ch
 		p.Line("  There was nothing to move.")
 	} else if a.yes {
 		p.Line("")
-		show(backup.Addresses)
+		show(backup.Addresses, true)
 	}
 	if taken := backup.Taken; len(taken) > 0 {
 		p.Line("")

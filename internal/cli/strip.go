@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"os"
-	"path/filepath"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -169,8 +168,8 @@ func (a *app) giver(ctx context.Context, h *home.Home, st *facts.State, section 
 		if err != nil {
 			return g, done, err
 		}
-		data, err := os.ReadFile(from)
-		return edit.Giver{Piece: data, Called: from}, done, err
+		g, err = edit.PieceIn(from)
+		return g, done, err
 	}
 	of, s, err := a.findSave(ctx, h, from)
 	if err != nil {
@@ -201,30 +200,10 @@ func (a *app) downloaded(ctx context.Context, h *home.Home, file, pick string) (
 
 // pieceOf is a piece that a mod brings.
 func pieceOf(st *facts.State, section *game.Section, word, pick string) (edit.Giver, error) {
-	if section.From != "mod" {
-		return edit.Giver{}, problem.Usage(nil, "the description does not say that mods bring %s", section.ID)
-	}
 	for _, m := range st.Mods.Mods {
-		if !strings.EqualFold(m.ID, word) && !strings.EqualFold(m.Name(), word) {
-			continue
+		if strings.EqualFold(m.ID, word) || strings.EqualFold(m.Name(), word) {
+			return edit.PieceOf(m, section, pick)
 		}
-		found, err := filepath.Glob(filepath.Join(m.Dir(), filepath.FromSlash(section.Piece)))
-		if err != nil {
-			return edit.Giver{}, err
-		}
-		var names []string
-		for _, file := range found {
-			base := filepath.Base(file)
-			if names = append(names, base); len(found) > 1 && base != pick && strings.TrimSuffix(base, filepath.Ext(base)) != pick {
-				continue
-			}
-			data, err := os.ReadFile(file)
-			return edit.Giver{Piece: data, Called: m.Name()}, err
-		}
-		if len(names) == 0 {
-			return edit.Giver{}, problem.Usage(nil, "%s brings no %s: there is no %s in it", m.Name(), section.ID, section.Piece)
-		}
-		return edit.Giver{}, problem.Usage(problem.Advise("the option pick says which: %s", strings.Join(names, ", ")), "%s brings several", m.Name())
 	}
 	return edit.Giver{}, problem.Usage(problem.Do("mods", st.Called), "%s has no mod %q", st.Called, word)
 }

@@ -41,8 +41,8 @@ func (d *ChangeDoc) Becomes(in *InsideDoc, judged edit.Judged) {
 // maxThings is how many kinds of things are shown where they are not asked for.
 const maxThings = 12
 
-// Inside writes what becomes of what is in a save.
-func (p *Printer) Inside(d *InsideDoc) {
+// Inside writes what becomes of what is in a save, or has become of it.
+func (p *Printer) Inside(d *InsideDoc, done bool) {
 	p.things(d)
 	p.sides(d)
 	if m := d.Member; m != nil {
@@ -74,8 +74,11 @@ func (p *Printer) Inside(d *InsideDoc) {
 	}
 	p.Line("")
 	then := "it will be"
+	if done {
+		then = "it is"
+	}
 	if len(d.Without) > 0 {
-		then = "without " + strings.Join(d.Without, " and ") + " it will be"
+		then = "without " + strings.Join(d.Without, " and ") + " " + then
 	}
 	p.Line("  %s %s", Text(then), p.verdict(d.judged.Verdict))
 	if len(d.judged.Findings) > 0 {

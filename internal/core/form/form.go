@@ -1,9 +1,13 @@
-// Package form reads single values and lists out of the files of games, whatever wraps them (layers) and whatever shape they have (forms).
+// Package form reads single values and lists out of the files of games, whatever wraps them (layers) and whatever shape they have (forms), and makes of a
+// file what it is to be with some of them changed.
 //
 // A Spec says once how a file is wrapped and shaped; Open gives a Doc, which is asked with queries of the shape's own open query language:
 // JSONPath for JSON, XPath 1.0 for XML, Section.key for INI, RE2 for text and lines, OFFSET:TYPE for bytes, one SELECT for SQLite.
 //
-// It promises to bound what it holds in memory (Limits), never to write, and never to run anything a file contains. Files are untrusted:
+// An Editor finds parts with the same queries and sets, takes out, puts in and renames them; every other byte stays. One more form is a type that is a Doc
+// for reading and a shape for changing.
+//
+// It promises to bound what it holds in memory (Limits), never to write a file of a game, and never to run anything a file contains. Files are untrusted:
 // whatever is in them ends in a value or in an error, never in a panic.
 package form
 

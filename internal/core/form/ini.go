@@ -140,22 +140,3 @@ func (e iniEntry) element(re *regexp.Regexp, m []string) matchDoc {
 }
 
 func (d iniDoc) Close() error { return nil }
-
-// spliceINI finds where the value of a key stands.
-func spliceINI(data []byte, query, value string) (from, to int64, err error) {
-	if strings.ContainsAny(value, "\r\n") {
-		return 0, 0, fmt.Errorf("%q is more than a line: %w", value, ErrNotWritable)
-	}
-	doc, err := parseINI(data)
-	if err != nil {
-		return 0, 0, err
-	}
-	switch found := doc.find(query); {
-	case len(found) == 0 || found[0].from < 0:
-		return 0, 0, missingValue(query)
-	case len(found) > 1:
-		return 0, 0, severalValues(query)
-	default:
-		return int64(found[0].from), int64(found[0].to), nil
-	}
-}

@@ -187,7 +187,7 @@ func (t *xmlSource) attributes(e xmlElement, name string) ([]string, error) {
 		return nil, nil
 	}
 	tag := t.bytes(e.tag.from, e.tag.to)
-	if from, to, ok := attributeIn(tag, name); ok && bytes.IndexByte(tag, '&') < 0 && bytes.IndexAny(tag[from:to], "\r\n\t") < 0 {
+	if from, to, ok := attributeIn(tag, name); ok && bytes.IndexByte(tag, '&') < 0 && !bytes.ContainsAny(tag[from:to], "\r\n\t") {
 		return []string{string(tag[from:to])}, nil
 	}
 	token, err := decoderOf(tag).RawToken()
