@@ -55,7 +55,12 @@ func TestASaveThatTheGameWroteMeanwhileIsLeft(t *testing.T) {
 	st, s := w.Find("brass-orchard", "B")
 	edited, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "coins", Value: "1"}})
 	require.NoError(t, err)
+	planned, err := handle.Alter(t.Context(), w.Home, st, s, edited.Files, s.Folder, "E")
+	require.NoError(t, err)
 	require.NoError(t, os.Chtimes(s.Path(), time.Now(), s.Modified.Add(time.Minute)))
+	_, err = planned.Apply(t.Context())
+	assert.ErrorContains(t, err, "written meanwhile", "also between the question and the answer")
+	assert.NoFileExists(t, filepath.Join(s.Folder.Path, "bay_e.orchard"))
 	for _, as := range []string{"", "E"} {
 		_, err = handle.Alter(t.Context(), w.Home, st, s, edited.Files, s.Folder, as)
 		assert.ErrorContains(t, err, "written meanwhile")

@@ -49,10 +49,8 @@ func Duplicate(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save
 // Alter plans to give a save other bytes in some of its files, by their paths in its folder, nil for one that goes: in its place, or where to is a slot or name, or
 // folder is another one, in a copy there. What is written by anybody else since the save was read is an error.
 func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, files tree.Contents, folder game.Located, to string) (*plan.Plan, error) {
-	for _, e := range s.Files {
-		if now, err := tree.Stat(s.Folder.Path, e.Path); err != nil || now.Size != e.Size || !now.ModTime.Equal(e.ModTime) {
-			return nil, problem.Usage(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
-		}
+	if err := unwritten(s); err != nil {
+		return nil, err
 	}
 	if to != "" || folder.Path != s.Folder.Path {
 		p, err := put(ctx, h, st, s, folder, to, "change %s as %s", files)
@@ -68,13 +66,36 @@ func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, fi
 	var targets []plan.Target
 	for _, top := range s.Tops() {
 		if holds(top, files) {
-			targets = append(targets, plan.Target{Root: s.Folder.Path, Name: top, Fill: copyOf(s.Folder.Path, top, files, h.Now())})
+			targets = append(targets, plan.Target{Root: s.Folder.Path, Name: top, Fill: whileUnwritten(s, copyOf(s.Folder.Path, top, files, h.Now()))})
 		}
 	}
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name}
 	standing := plan.Standing(st, s)
 	p.Put(ctx, step, plan.Guard(s), &plan.Save{Key: s.Key(), Before: standing, After: standing}, targets...)
 	return p, p.Err()
+}
+
+// unwritten is an error where a save has been written since it was read.
+func unwritten(s *facts.Save) error {
+	for _, e := range s.Files {
+		if now, err := tree.Stat(s.Folder.Path, e.Path); err != nil || now.Size != e.Size || !now.ModTime.Equal(e.ModTime) {
+			return problem.Usage(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
+		}
+	}
+	return nil
+}
+
+// whileUnwritten fills a target from a save, which is not written meanwhile: what is edited is read from it as it is filled in.
+func whileUnwritten(s *facts.Save, fill plan.Fill) plan.Fill {
+	return func(ctx context.Context, stage *plan.Stage) error {
+		if err := unwritten(s); err != nil {
+			return err
+		}
+		if err := fill(ctx, stage); err != nil {
+			return err
+		}
+		return unwritten(s)
+	}
 }
 
 // holds reports whether a file or folder of a save is, or has in it, one of files.
@@ -147,7 +168,7 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, fold
 	}
 	var targets []plan.Target
 	for _, n := range names {
-		targets = append(targets, plan.Target{Root: folder.Path, Name: n.To, Fill: copyOf(s.Folder.Path, n.From, files, h.Now())})
+		targets = append(targets, plan.Target{Root: folder.Path, Name: n.To, Fill: whileUnwritten(s, copyOf(s.Folder.Path, n.From, files, h.Now()))})
 	}
 	step := plan.Step{What: plan.Describe(s), Root: folder.Path, Name: names[0].To}
 	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Key: facts.KeyAt(folder, names[0].To), After: after}, targets...)
