@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"compress/gzip"
 	"io"
 	"os"
@@ -335,4 +336,54 @@ steps = [{ in = "all", set = "version", value = "2" }]
 	assert.Equal(t, "2", w.fieldsOf("fern:newer/a.sav")["version"].Raw)
 	w.ok("undo", "--yes")
 	w.fails(2, "fields", "fern:newer/a.sav")
+}
+
+// TestABrokenLinkIsSaid vets a save in which a warden tends a tree that is not there, and has no change leave one.
+func TestABrokenLinkIsSaid(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	data, err := os.ReadFile(w.path("player", "Orchards", "bay_b.orchard"))
+	require.NoError(t, err)
+	broken := strings.Replace(string(data), `tends="7"`, `tends="777"`, 1)
+	require.NotEqual(t, string(data), broken)
+	download := w.path("broken.orchard")
+	require.NoError(t, os.WriteFile(download, []byte(broken), 0o644))
+	r := w.run("vet", download)
+	assert.Equal(t, 3, r.status, "risky")
+	assert.Regexp(t, `broken-link +the tree that a warden tends: 777 is named and is not there`, r.out)
+	assert.NotContains(t, w.run("vet", w.path("player", "Orchards", "bay_b.orchard")).out, "broken-link")
+
+	before := state(t, w.path("player", "Orchards"))
+	assert.Contains(t, w.fails(2, "set", "brass-orchard/B", "--at", "bay:/bay/wardens/warden[2]/@tends=777", "--yes").err, `"777" would be named and not be there`)
+	assert.Contains(t, w.fails(2, "borrow", "wardens", "--from", download, "--into", "brass-orchard/A", "--yes").err, "777")
+	assert.Equal(t, before, state(t, w.path("player", "Orchards")))
+	w.ok("set", "brass-orchard/B", "--at", "bay:/bay/wardens/warden[2]/@tends=9", "--yes")
+}
+
+// TestWhatIsHostileInsideIsRefused has a save that unpacks to more than any may, and a query that meets a million places.
+func TestWhatIsHostileInsideIsRefused(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("look")
+	var bomb bytes.Buffer
+	z := gzip.NewWriter(&bomb)
+	_, err := z.Write([]byte(`{"title": "Bomb", "version": "1.6.2", "captain": 70431, "mods": [], "islands": [{"id": 0, "oil": 1, "note": "`))
+	require.NoError(t, err)
+	for range 300 {
+		_, err := z.Write(bytes.Repeat([]byte("a"), 1<<20))
+		require.NoError(t, err)
+	}
+	_, err = z.Write([]byte(`"}]}`))
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	require.NoError(t, os.WriteFile(w.voyages("slot_02", "voyage.json.gz"), bomb.Bytes(), 0o644))
+	before := state(t, w.voyages())
+	for _, args := range [][]string{{"set", "tidewrack/3", "title=x"}, {"strip", "tidewrack/3", "--of", "deep-tides"}, {"borrow", "islands", "--from", "tidewrack/3", "--into", "tidewrack/1"}, {"open", "tidewrack/3", "--with", "true"},
+		{"members", "tidewrack/3"}, {"convert", "tidewrack/3", "--to", "1.6.0"}} {
+		r := w.run(append(args, "--yes")...)
+		assert.NotZero(t, r.status, args)
+		assert.Contains(t, r.err, "too large", args)
+		assert.NotContains(t, r.err, "panic")
+	}
+	assert.Equal(t, before, state(t, w.voyages()))
 }

@@ -36,7 +36,7 @@ func (a *app) strip() *ucli.Command {
 			}
 			ids, without, names := meantMods(st, cmd.StringSlice("of"))
 			for i, id := range ids {
-				if known, _ := s.Identifiers(id); !known && st.Finder(s) != nil {
+				if known, _ := s.Identifiers(id); !known && st.Finder(s) != nil && s.Facts.Problem == nil {
 					return problem.Usage(problem.Do("mods", st.Called), "nobody knows what the mod %q brings into saves; nothing has been changed", names[i])
 				}
 			}

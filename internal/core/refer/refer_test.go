@@ -87,3 +87,16 @@ func BenchmarkRead(b *testing.B) {
 		})
 	}
 }
+
+// TestEachVisitsWholeNames visits identifiers where they stand, the whole of those of which only the beginning or end is known.
+func TestEachVisitsWholeNames(t *testing.T) {
+	f := New([]Identifiers{{Mod: "rope", Prefixes: []string{"rope:", "rope/"}}, {Mod: "deep", Exact: []string{"deep:kelp"}}, {Mod: "glass", Suffixes: []string{"_glass"}}})
+	for text, want := range map[string][]string{
+		`"rope:knot-2", "rope/net."`: {"rope:knot-2", "rope/net"}, "a deep:kelp, deep:kelps": {"deep:kelp"}, "x_old-pane_glass;": {"x_old-pane_glass"},
+		"\x00\x09rope:knot\x00\x00": {"rope:knot"}, "rope:": {"rope:"}, "": nil, "ropes:knot": nil,
+	} {
+		var got []string
+		f.Each([]byte(text), func(mod string, from, to int) { got = append(got, text[from:to]) })
+		assert.ElementsMatch(t, want, got, text)
+	}
+}
