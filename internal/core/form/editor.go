@@ -319,10 +319,14 @@ func (e *Editor) Done(ctx context.Context) ([]byte, error) {
 	if !IsText(e.spec.Form) {
 		return text, nil
 	}
-	encoding := encodingOf(e.content, Spec{Form: e.spec.Form, Encoding: e.asked})
+	as := Spec{Form: e.spec.Form, Encoding: e.asked}
+	encoding := encodingOf(e.content, as)
 	written, err := encode(text, encoding)
 	if err != nil {
 		return nil, fmt.Errorf("what is new %w in the encoding %s: %w", ErrNotWritable, encoding, err)
+	}
+	if now := encodingOf(written, as); now != encoding {
+		return nil, fmt.Errorf("the file would be read as %s: what is new %w at its beginning", now, ErrNotWritable)
 	}
 	return written, nil
 }

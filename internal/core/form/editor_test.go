@@ -324,7 +324,7 @@ func FuzzEdit(f *testing.F) {
 			require.NoError(t, err)
 			again, err := apply(now, back)
 			require.NoError(t, err)
-			require.Equal(t, data, again)
+			require.Equal(t, string(data), string(again))
 		}
 	})
 }
