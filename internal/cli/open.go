@@ -142,7 +142,9 @@ func (a *app) runEditor(ctx context.Context, command, files []string) error {
 	began := time.Now()
 	run := exec.CommandContext(ctx, command[0], append(slices.Clone(command[1:]), files...)...)
 	run.Stdin, run.Stdout, run.Stderr = a.Stdin, a.Stderr, a.Stderr
-	if err := run.Run(); err != nil {
+	if err := run.Run(); ctx.Err() != nil {
+		return ctx.Err()
+	} else if err != nil {
 		return problem.New(nil, "the editor %s: %w; nothing has been changed", command[0], err)
 	}
 	if time.Since(began) > atOnce || !slices.Equal(before, stamps(files)) {

@@ -257,7 +257,7 @@ func (w *work) settable(id string, fields field.Fields) (f *field.Field, query s
 		}
 		_, there, err := files.Field(w.ctx, field.Fields{*f})
 		if err != nil {
-			return nil, "", err
+			return nil, "", w.failed(id, err)
 		}
 		if may = true; !there {
 			continue

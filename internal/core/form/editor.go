@@ -246,6 +246,11 @@ func (e *Editor) Insert(in, after *Span, piece []byte) error {
 	}
 	edit, err := e.shape.add(*in, after, string(piece))
 	if err == nil {
+		_, json := e.shape.(*jsonShape)
+		beside := slices.ContainsFunc(e.edits, func(c change) bool { return c.From == edit.From && c.To == edit.From })
+		if json && beside && !strings.HasPrefix(edit.Text, ",") { // the second one in what was empty
+			edit.Text = ", " + edit.Text
+		}
 		e.edits = append(e.edits, edit)
 	}
 	return err

@@ -203,6 +203,20 @@ func TestWhatIsTakenOutLeavesNoTrace(t *testing.T) {
 	}
 }
 
+// TestSeveralComeIntoWhatWasEmpty puts two elements into an empty array.
+func TestSeveralComeIntoWhatWasEmpty(t *testing.T) {
+	ed, err := Spec{Form: "json"}.Edit(t.Context(), []byte(`{"l": []}`))
+	require.NoError(t, err)
+	in, err := ed.Each(t.Context(), nil, "$.l")
+	require.NoError(t, err)
+	for _, piece := range []string{"1", "2", "3"} {
+		require.NoError(t, ed.Insert(&in[0], nil, []byte(piece)))
+	}
+	now, err := ed.Done(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, `{"l": [1, 2, 3]}`, string(now))
+}
+
 // TestNamesAreGivenAnew renames a part of each form that has names.
 func TestNamesAreGivenAnew(t *testing.T) {
 	for _, c := range []struct {

@@ -79,7 +79,7 @@ func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, fi
 func unwritten(s *facts.Save) error {
 	for _, e := range s.Files {
 		if now, err := tree.Stat(s.Folder.Path, e.Path); err != nil || now.Size != e.Size || !now.ModTime.Equal(e.ModTime) {
-			return problem.Usage(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
+			return problem.Busy(problem.Advise("do it again"), "%s has been written meanwhile; nothing has been changed", filepath.Join(s.Folder.Path, filepath.FromSlash(e.Path)))
 		}
 	}
 	return nil
