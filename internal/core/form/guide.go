@@ -13,8 +13,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-
-	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Guide says which query leads to a byte of a decoded file. It is asked for bytes in rising order.
@@ -28,7 +26,7 @@ func (spec Spec) Guide(file io.ReaderAt, size int64) *Guide {
 	nothing := &Guide{func(int) string { return "" }}
 	switch spec.Form {
 	case "json":
-		return jsonGuide(io.NewSectionReader(file, 0, size))
+		return jsonGuide(inFile(file, int(size)))
 	case "xml":
 		return xmlGuide(inFile(file, int(size)))
 	case "ini", "blocks":
@@ -68,37 +66,23 @@ func along(more func() (spot, bool)) *Guide {
 	}}
 }
 
-func jsonGuide(file io.Reader) *Guide {
-	d := jsontext.NewDecoder(file, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+func jsonGuide(text *source) *Guide {
+	t := &jsonSource{source: text}
+	w := &jsonWalk{}
+	if bytes.Equal(text.peek(0, 3), []byte("\xef\xbb\xbf")) {
+		w.at = 3
+	}
 	known := true
 	return &Guide{func(at int) string {
-		for known && int(d.InputOffset()) <= at {
-			_, err := d.ReadToken()
-			known = err == nil
+		for known && w.at <= at {
+			was := w.at
+			known = t.walk(w, text.size, at) == nil && w.at > was
 		}
 		if !known {
 			return ""
 		}
-		return jsonQuery(string(d.StackPointer()))
+		return t.query(w)
 	}}
-}
-
-// jsonQuery is a JSON pointer (RFC 6901) as a JSONPath.
-func jsonQuery(pointer string) string {
-	query := "$"
-	for _, part := range strings.Split(strings.TrimPrefix(pointer, "/"), "/") {
-		part = strings.ReplaceAll(strings.ReplaceAll(part, "~1", "/"), "~0", "~")
-		switch _, err := strconv.Atoi(part); {
-		case part == "":
-		case err == nil:
-			query += "[" + part + "]"
-		case plainName(part):
-			query += "." + part
-		default:
-			query += "['" + strings.ReplaceAll(part, "'", `\'`) + "']"
-		}
-	}
-	return query
 }
 
 // xmlWay is the way from the root of an XML to where a guide is.

@@ -4,10 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
-	"io"
-
-	"github.com/go-json-experiment/json/jsontext"
 )
 
 // largeJSON is a value of a large JSON.
@@ -19,6 +15,7 @@ type largeJSON struct {
 type jsonSource struct {
 	*source
 	seen map[int][]jsonMember // of objects, by where they begin
+	open []jsonOpen           // room for what a walk finds open
 	// strict refuses a name that an object has twice: readers differ in which one counts, so it is not written.
 	strict bool
 }
@@ -40,9 +37,9 @@ func largeJSONOf(text *source) (Doc, error) {
 	if bytes.Equal(text.bytes(0, min(3, text.size)), []byte("\xef\xbb\xbf")) {
 		root.at.from = 3
 	}
-	if t.decoder(root.at).PeekKind() != '{' {
-		if err := t.decoder(root.at).SkipValue(); err != nil {
-			return nil, jsonDamage(err)
+	if t.kind(root.at) != '{' {
+		if _, err := t.pass(root.at.from, root.at.to); err != nil {
+			return nil, err
 		}
 		return root, nil
 	}
@@ -50,17 +47,6 @@ func largeJSONOf(text *source) (Doc, error) {
 		return nil, err
 	}
 	return root, nil
-}
-
-func (t *jsonSource) decoder(at place) *jsontext.Decoder {
-	return jsontext.NewDecoder(t.reader(at.from, at.to), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
-}
-
-func jsonDamage(err error) error {
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return fmt.Errorf("%w: the JSON ends too early", ErrDamaged)
-	}
-	return fmt.Errorf("%w: not JSON: %v", ErrDamaged, err)
 }
 
 // members visits the members of an object, in the order of the text; of what is no object there are none.
@@ -73,74 +59,80 @@ func (t *jsonSource) members(at place, visit func(jsonMember) error) error {
 		}
 		return nil
 	}
-	d := t.decoder(at)
-	if d.PeekKind() != '{' {
-		return nil
-	}
-	if _, err := d.ReadToken(); err != nil {
-		return jsonDamage(err)
-	}
 	var all []jsonMember
-	for d.PeekKind() != '}' {
-		name, err := d.ReadToken()
+	keep := at.to-at.from > block && len(t.seen) < remembered // what is small is soon passed over again
+	err := t.parts(at, '{', func(name, value place) error {
+		text, err := t.text(name)
 		if err != nil {
-			return jsonDamage(err)
-		}
-		m := jsonMember{name: name.String()}
-		if m.value, err = t.skip(d, at); err != nil {
 			return err
 		}
-		if len(all) <= rememberedParts {
+		m := jsonMember{text, value}
+		if keep && len(all) <= rememberedParts {
 			all = append(all, m)
 		}
-		if err := visit(m); err != nil {
-			return err
-		}
-	}
-	if _, err := d.ReadToken(); err != nil {
-		return jsonDamage(err)
-	}
-	if len(all) <= rememberedParts && len(t.seen) < remembered {
+		return visit(m)
+	})
+	if err == nil && keep && len(all) <= rememberedParts && t.kind(at) == '{' {
 		t.seen[at.from] = all
 	}
-	return nil
+	return err
 }
 
 // elements visits the elements of an array, or the values of an object.
 func (t *jsonSource) elements(at place, visit func(place) error) error {
-	d := t.decoder(at)
-	if d.PeekKind() != '[' {
+	if t.kind(at) != '[' {
 		return t.members(at, func(m jsonMember) error { return visit(m.value) })
 	}
-	if _, err := d.ReadToken(); err != nil {
-		return jsonDamage(err)
+	return t.parts(at, '[', func(_, value place) error { return visit(value) })
+}
+
+// parts visits what stands in the brackets that a value begins with; of one that begins otherwise there is nothing.
+func (t *jsonSource) parts(at place, bracket byte, visit func(name, value place) error) error {
+	from, c, _ := t.start(at.from, at.to)
+	if c != bracket {
+		return nil
 	}
-	for d.PeekKind() != ']' {
-		value, err := t.skip(d, at)
+	for first := true; ; first = false {
+		from++ // behind the bracket or the comma
+		next, c, ok := t.start(from, at.to)
+		switch {
+		case !ok:
+			return t.early()
+		case first && c == bracket+2:
+			return nil
+		}
+		var name place
+		if bracket == '{' {
+			if c != '"' {
+				return t.unexpected(next, c)
+			}
+			to, err := t.scalarEnd(next, at.to)
+			if err != nil {
+				return err
+			}
+			name = place{next, to}
+			if next, c, ok = t.start(to, at.to); !ok {
+				return t.early()
+			} else if c != ':' {
+				return t.unexpected(next, c)
+			}
+			next++
+		}
+		value, err := t.pass(next, at.to)
 		if err != nil {
 			return err
 		}
-		if err := visit(value); err != nil {
+		if err := visit(name, value); err != nil {
 			return err
 		}
+		if from, c, ok = t.start(value.to, at.to); !ok {
+			return t.early()
+		} else if c == bracket+2 {
+			return nil
+		} else if c != ',' {
+			return t.unexpected(from, c)
+		}
 	}
-	if _, err := d.ReadToken(); err != nil {
-		return jsonDamage(err)
-	}
-	return nil
-}
-
-// skip passes over the next value of what d reads at a place, and returns where it stands.
-func (t *jsonSource) skip(d *jsontext.Decoder, at place) (place, error) {
-	from := at.from + int(d.InputOffset())
-	if err := d.SkipValue(); err != nil {
-		return place{}, jsonDamage(err)
-	}
-	to := at.from + int(d.InputOffset())
-	for from < to && bytes.IndexByte([]byte(" \t\r\n:,"), t.byteAt(from)) >= 0 {
-		from++
-	}
-	return place{from, to}, nil
 }
 
 // find visits the values that steps lead to from at.
@@ -164,7 +156,7 @@ func (t *jsonSource) find(at place, steps []step, visit func(place) error) error
 		}
 		return t.find(value, rest, visit)
 	}
-	if t.decoder(at).PeekKind() != '[' {
+	if t.kind(at) != '[' {
 		return nil
 	}
 	i := 0
@@ -211,16 +203,18 @@ func (t *jsonSource) holds(at place, where *equal) (bool, error) {
 
 // scalar is a single value as text.
 func (t *jsonSource) scalar(at place) (string, bool, error) {
-	d := t.decoder(at)
-	switch d.PeekKind() {
-	case '"', '0', 't', 'f':
-		token, err := d.ReadToken()
-		if err != nil {
-			return "", false, jsonDamage(err)
-		}
-		return token.String(), true, nil
+	value, err := t.pass(at.from, at.to)
+	if err != nil {
+		return "", false, err
 	}
-	return "", false, nil
+	switch t.byteAt(value.from) {
+	case '"':
+		text, err := t.text(value)
+		return text, err == nil, err
+	case '{', '[', 'n':
+		return "", false, nil
+	}
+	return string(t.bytes(value.from, value.to)), true, nil
 }
 
 // tree is the value as a tree, for what the streaming subset cannot say.

@@ -64,7 +64,7 @@ func Members(ctx context.Context, docs []Doc) (all []Doc, there bool, err error)
 				}
 			}
 		case largeJSON:
-			kind := d.text.decoder(d.at).PeekKind()
+			kind := d.text.kind(d.at)
 			there = there || kind == '{' || kind == '['
 			if kind == '[' {
 				err = d.text.elements(d.at, func(at place) error {

@@ -13,6 +13,7 @@ type source struct {
 	base int
 	size int // of all, in bytes
 	file io.ReaderAt
+	step int   // how much of the file is in memory at once, in bytes
 	err  error // of the last reading: what reads on finds nothing then
 	// apostrophes tells that what is in memory has apostrophes, perhaps.
 	apostrophes bool
@@ -27,14 +28,14 @@ func (s *source) close() error {
 	return s.done()
 }
 
-// block is how much of a file is in memory at once, in bytes.
+// block is how much of a file is in memory at once, in bytes; what is smaller is soon read again.
 const block = 1 << 20
 
 func inMemory(data []byte) *source {
 	return &source{data: data, size: len(data), apostrophes: bytes.IndexByte(data, '\'') >= 0}
 }
 
-func inFile(file io.ReaderAt, size int) *source { return &source{file: file, size: size} }
+func inFile(file io.ReaderAt, size int) *source { return &source{file: file, size: size, step: block} }
 
 // bytes are those of a place. Of a file they are good until more is read; a place may be larger than a block.
 func (s *source) bytes(from, to int) []byte {
@@ -44,8 +45,8 @@ func (s *source) bytes(from, to int) []byte {
 	if s.file == nil || from > to {
 		return nil
 	}
-	end := min(max(to, from+block), s.size)
-	if cap(s.data) < end-from || cap(s.data) > 4*block && end-from <= block {
+	end := min(max(to, from+s.step), s.size)
+	if cap(s.data) < end-from || cap(s.data) > 4*s.step && end-from <= s.step {
 		s.data = make([]byte, end-from)
 	}
 	s.data = s.data[:end-from]
@@ -95,7 +96,7 @@ func (s *source) search(from, to int, text string) int {
 	for from+len(text) <= to {
 		part := s.rest(from, to)
 		if len(part) < len(text) {
-			part = s.bytes(from, min(from+block, to))
+			part = s.bytes(from, min(from+max(s.step, len(text)), to))
 		}
 		if i := bytes.Index(part, []byte(text)); i >= 0 {
 			return from + i
