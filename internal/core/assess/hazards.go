@@ -1,9 +1,12 @@
 package assess
 
 import (
+	"fmt"
+
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/unpack"
 )
 
 // Hazards is what there is to say of a download before any game is asked: whether it may do harm, is whole, and can be read.
@@ -20,6 +23,9 @@ func Hazards(d *facts.Download) []check.Finding {
 	}
 	for _, e := range d.Encrypted {
 		add(check.Encrypted, e, "needs a password, so it cannot be looked into", "ask for it without a password")
+	}
+	for _, e := range d.Closed {
+		add(check.NotLookedInto, e, fmt.Sprintf("is an archive that lies in %d others, and was not opened", unpack.MaxInside+1), "ask for the save by itself")
 	}
 	if d.Parcel != nil {
 		for _, why := range d.Parcel.Wrong {

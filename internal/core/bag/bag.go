@@ -24,6 +24,8 @@ const (
 	Info        = "bag-info.txt"
 	Manifest    = "manifest-sha512.txt"
 	TagManifest = "tagmanifest-sha512.txt"
+	// Fetch lists files that are not in the bag but elsewhere (RFC 8493, 2.2.3). Ours have none.
+	Fetch = "fetch.txt"
 
 	declaration = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 )

@@ -22,6 +22,8 @@ const (
 	OtherGame    Code = "other-game"
 	// NotUnderstood is a file that is wrapped in a way that the description does not tell.
 	NotUnderstood Code = "not-understood"
+	// NotLookedInto is an archive that lies deeper in others than is looked.
+	NotLookedInto Code = "not-looked-into"
 )
 
 // Codes of findings about versions.
@@ -123,6 +125,8 @@ var table = []Info{
 		Effect: "The game crashes, skips the save or starts a new one.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
 	{Code: NotUnderstood, Severity: Unknown, Meaning: "A file of the save is packed or made in a way that the description of the game does not tell. It may be right all the same.",
 		Effect: "None that is known.", Remedy: "Write into the description how such a file is made.", Do: problem.Do("games test", "FILE").With("on", "SAVE"), Example: "run.sav: begins with \"ZST1\" instead of \"ZLB0\" or \"RAW0\""},
+	{Code: NotLookedInto, Severity: Unknown, Meaning: "The download has an archive that lies in so many others that it was not opened. What is in it is not known.",
+		Effect: "None that is known.", Remedy: "Do not unpack it; ask for the save by itself.", Example: "a.zip/b.zip/c.zip/d.zip: is an archive in four others"},
 	{Code: SeveralSaves, Severity: Unknown, Meaning: "The download holds several saves, or variants of one.",
 		Effect: "None.", Remedy: "Choose one.", Do: problem.Do("vet", "FILE").With("pick", "NAME"), Example: "3 saves in it"},
 	{Code: OneMember, Severity: Note, Meaning: "The download is no save but one member of one, taken out by Ostrov: a character, a town.",

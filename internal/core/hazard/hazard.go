@@ -123,8 +123,14 @@ func (res *Result) format(name string, head []byte, b *bufio.Reader) error {
 		add(".NET objects", "holds .NET objects (BinaryFormatter): loading it can run code")
 	case bytes.HasPrefix(head, []byte("\x1bLua")), bytes.HasPrefix(head, []byte("\x1bLJ")):
 		add("Lua bytecode", "is compiled Lua, which is not checked before it runs")
-	case isXML(head) && bytes.Contains(head, []byte("<!ENTITY")):
-		add("XML entities", "declares XML entities, which can read files or grow without bound")
+	case mayBeXML(head):
+		declares, err := declaresEntities(b, head)
+		if err != nil {
+			return err
+		}
+		if declares {
+			add("XML entities", "declares XML entities, which can read files or grow without bound")
+		}
 	case isPicture(head):
 		return res.polyglot(b)
 	case mayBePickle(head):
@@ -161,11 +167,6 @@ func (d *dense) Read(p []byte) (int, error) {
 		return 0, errDense
 	}
 	return n, err
-}
-
-func isXML(head []byte) bool {
-	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-	return bytes.HasPrefix(text, []byte("<?xml")) || bytes.HasPrefix(text, []byte("<!DOCTYPE"))
 }
 
 // isPicture reports whether a file begins as a picture, sound or page, with which nobody expects an archive.

@@ -282,6 +282,9 @@ func (f *Found) verify(ctx context.Context, fsys fs.FS, entries []tree.Entry) er
 		if e.Kind != tree.File || !ok || inside == bag.TagManifest {
 			continue
 		}
+		if strings.EqualFold(inside, bag.Fetch) {
+			f.Wrong = append(f.Wrong, inside+" has readers fetch files from elsewhere, of which nobody can say what they are")
+		}
 		listed, ok := want[inside]
 		delete(want, inside)
 		switch {

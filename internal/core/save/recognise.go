@@ -106,15 +106,18 @@ func (c Candidate) rank(fsys fs.FS) int {
 // candidates are the places in a download whose name or make-up could be a save of the kind.
 func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 	var files []string
-	folders := map[string][]string{} // every folder with all files below it
+	is := map[string]bool{} // a file; one that is an archive is a folder, too
 	for _, e := range entries {
-		if e.Kind != tree.File || ignored(kind, e.Path) {
-			continue
+		if e.Kind == tree.File && !ignored(kind, e.Path) {
+			files = append(files, e.Path)
+			is[e.Path] = true
 		}
-		files = append(files, e.Path)
-		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
-			folders[dir] = append(folders[dir], e.Path)
-			if dir == "." {
+	}
+	folders := map[string][]string{} // every folder with all files below it, and not those in archives that lie in it
+	for _, f := range files {
+		for dir := path.Dir(f); ; dir = path.Dir(dir) {
+			folders[dir] = append(folders[dir], f)
+			if dir == "." || is[dir] {
 				break
 			}
 		}

@@ -3,6 +3,7 @@ package unpack
 import (
 	"encoding/binary"
 	"hash/crc32"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -14,8 +15,9 @@ import (
 )
 
 // codePage returns how the names in a zip are decoded: as UTF-8 where they are that, else in the code page that the names all together look
-// most like, since a zip is packed on one machine. Old packers did not say which.
-func codePage(files []*zip.File) func(*zip.File) string {
+// most like, since a zip is packed on one machine. Old packers did not say which. why tells what is wrong with a name that other readers take
+// for another one.
+func codePage(files []*zip.File) func(*zip.File) (name, why string) {
 	var old strings.Builder
 	for _, f := range files {
 		if !utf8.ValidString(f.Name) && old.Len() < 1<<20 {
@@ -23,32 +25,37 @@ func codePage(files []*zip.File) func(*zip.File) string {
 		}
 	}
 	page := guessPage(old.String())
-	return func(f *zip.File) string {
-		if name, ok := unicodeName(f); ok {
-			return name
+	return func(f *zip.File) (name, why string) {
+		name = f.Name
+		if !utf8.ValidString(name) {
+			if text, err := page.NewDecoder().String(name); err == nil {
+				name = text
+			}
 		}
-		if utf8.ValidString(f.Name) {
-			return f.Name
+		better, ok := unicodeName(f)
+		if !ok || better == name {
+			return name, ""
 		}
-		if name, err := page.NewDecoder().String(f.Name); err == nil {
-			return name
+		// readers that do not know the field go by the other name
+		if isASCII(f.Name) || strings.HasSuffix(better, "/") != strings.HasSuffix(name, "/") {
+			return better, "is called " + strconv.Quote(f.Name) + " by some readers"
 		}
-		return f.Name
+		return better, CheckName(strings.TrimSuffix(name, "/"))
 	}
 }
 
-// unicodeName reads the Info-ZIP Unicode Path extra field (APPNOTE 4.6.9), which counts where it was made for just this name.
+func isASCII(text string) bool {
+	return strings.IndexFunc(text, func(r rune) bool { return r > unicode.MaxASCII }) < 0
+}
+
+// unicodePath is the id of the Info-ZIP Unicode Path extra field (APPNOTE 4.6.9).
+const unicodePath = 0x7075
+
+// unicodeName reads the name in that field, which counts where it was made for just this name.
 func unicodeName(f *zip.File) (string, bool) {
-	for extra := f.Extra; len(extra) >= 4; {
-		id, n := binary.LittleEndian.Uint16(extra), int(binary.LittleEndian.Uint16(extra[2:]))
-		if n > len(extra)-4 {
-			break
-		}
-		field := extra[4 : 4+n]
-		extra = extra[4+n:]
-		if id == 0x7075 && n > 5 && field[0] == 1 && binary.LittleEndian.Uint32(field[1:]) == crc32.ChecksumIEEE([]byte(f.Name)) && utf8.Valid(field[5:]) {
-			return string(field[5:]), true
-		}
+	field, _ := extraField(f.Extra, unicodePath)
+	if len(field) > 5 && field[0] == 1 && binary.LittleEndian.Uint32(field[1:]) == crc32.ChecksumIEEE([]byte(f.Name)) && utf8.Valid(field[5:]) {
+		return string(field[5:]), true
 	}
 	return "", false
 }

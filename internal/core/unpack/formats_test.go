@@ -103,16 +103,25 @@ func TestNamesInOldCodePages(t *testing.T) {
 	}
 }
 
-func TestOneArchiveInsideIsOpened(t *testing.T) {
-	inner := unpacktest.Zip(t, unpacktest.File{"slot_01/voyage", "x"}, unpacktest.File{"deeper.zip", string(unpacktest.Zip(t, unpacktest.File{"../a", "x"}))})
-	d := look(t, unpacktest.Zip(t, unpacktest.File{"readme.txt", "x"}, unpacktest.File{"variant.zip", string(inner)}))
-	assert.Equal(t, []string{"variant.zip"}, d.Inside)
-	got, err := fs.ReadFile(d.FS, "variant.zip/slot_01/voyage")
+func TestArchivesInsideAreOpenedToADepth(t *testing.T) {
+	text := unpacktest.File{"slot_01/voyage", "x"}
+	in := func(name string, content []byte) []byte { return unpacktest.Zip(t, text, unpacktest.File{name, string(content)}) }
+	d := look(t, in("a.zip", unpacktest.Tar(t, true, text, unpacktest.File{"b", string(in("c", unpacktest.Rar5(text)))})))
+	assert.Equal(t, []string{"a.zip", "a.zip/b", "a.zip/b/c"}, d.Inside)
+	assert.Empty(t, d.Hazards)
+	assert.Empty(t, d.Closed)
+	got, err := fs.ReadFile(d.FS, "a.zip/b/c/slot_01/voyage")
 	require.NoError(t, err)
 	assert.Equal(t, "x", string(got))
-	assert.Empty(t, d.Hazards, "what lies deeper is not unpacked")
-	assert.Len(t, look(t, unpacktest.Zip(t, unpacktest.File{"a", string(unpacktest.Zip(t, unpacktest.File{"../a", "x"}))})).Hazards, 1)
-	assert.Len(t, look(t, unpacktest.Zip(t, unpacktest.File{"a", string(unpacktest.Rar5(unpacktest.File{"b", unpacktest.Program("elf")}))})).Hazards, 1)
+	hostile := unpacktest.Zip(t, unpacktest.File{"../a", "x"})
+	for depth := range MaxInside {
+		hostile = in("z", hostile)
+		assert.Len(t, look(t, hostile).Hazards, 1, "%d archives around it", depth+1)
+	}
+	d = look(t, in("z", hostile))
+	assert.Equal(t, []string{"z/z/z/z"}, d.Closed, "what lies deeper is not unpacked, and is named")
+	assert.Empty(t, d.Hazards)
+	assert.Len(t, look(t, in("a", unpacktest.Rar5(unpacktest.File{"b", unpacktest.Program("elf")}))).Hazards, 1)
 }
 
 func TestZipsThatReadersUnderstandDifferently(t *testing.T) {

@@ -25,6 +25,7 @@ type inspected struct {
 	found   []hazard.Finding
 	damage  error
 	archive string // where it was spooled, when it is an archive itself
+	closed  bool   // it is an archive that is not looked into
 }
 
 // Inspect reads every entry once, whole: it finds programs, code, damage, entries that are not as large as they say, and archives inside,
@@ -77,6 +78,9 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 		d.damage(e.Path, r.damage.Error())
 		return true
 	}
+	if r.closed {
+		d.Closed = append(d.Closed, e.Path)
+	}
 	d.Digests[e.Path] = r.digest
 	for _, f := range r.found {
 		if f.Severity == hazard.Danger && !(d.Programs && f.Format == hazard.Program) {
@@ -120,14 +124,25 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 	return r
 }
 
+const (
+	// MaxInside is how many archives, one in the other, are opened inside a download.
+	MaxInside = 3
+	// smallestArchive is the fewest bytes that an archive has: the end of an empty zip.
+	smallestArchive = 22
+)
+
 // scan reads content for what it could do. An archive in a download is spooled meanwhile, as reading it needs every place at once.
 func (d *Download) scan(ctx context.Context, e tree.Entry, content io.Reader, r *inspected) (hazard.Result, error) {
 	content = contextReader{ctx, content}
-	if d.nested || d.Kind == "file" || e.Size < headSize/8 {
+	if d.Kind == "file" || e.Size < smallestArchive {
 		return hazard.Scan(e.Path, content)
 	}
 	head := &headReader{r: content}
 	if kindOf(head) == "file" {
+		return hazard.Scan(e.Path, head.again())
+	}
+	if d.depth == MaxInside {
+		r.closed = true
 		return hazard.Scan(e.Path, head.again())
 	}
 	dir, err := os.MkdirTemp(d.temp, "inside-")

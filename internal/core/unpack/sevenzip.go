@@ -1,7 +1,9 @@
 package unpack
 
 import (
+	"context"
 	"errors"
+	"hash/crc32"
 	"io"
 	"os"
 	"strings"
@@ -63,7 +65,7 @@ type closing struct {
 func (c closing) Close() error { return c.c.Close() }
 
 // open7z spools the files of a 7z in its own order, in which packed blocks are read once.
-func (d *Download) open7z(f *os.File) (err error) {
+func (d *Download) open7z(ctx context.Context, f *os.File) (err error) {
 	bound7z()
 	defer func() { // the reader has panicked on directories that contradict themselves
 		if p := recover(); p != nil {
@@ -91,8 +93,8 @@ func (d *Download) open7z(f *os.File) (err error) {
 		return nil
 	}
 	for _, file := range z.File {
-		if d.full || len(d.Hazards) >= maxHazards {
-			return nil
+		if d.full || len(d.Hazards) >= maxHazards || ctx.Err() != nil {
+			return ctx.Err()
 		}
 		e := tree.Entry{Path: strings.TrimSuffix(strings.ReplaceAll(file.Name, `\`, "/"), "/"), Kind: tree.File, Size: int64(file.UncompressedSize), Mode: 0o644, ModTime: file.Modified}
 		switch info := file.FileInfo(); {
@@ -103,7 +105,7 @@ func (d *Download) open7z(f *os.File) (err error) {
 		case !info.Mode().IsRegular():
 			e.Kind, e.Size = tree.Special, 0
 		}
-		if err := d.add7z(file, e); needsPassword(err) {
+		if err := d.add7z(ctx, file, e); needsPassword(err) {
 			d.Encrypted = append(d.Encrypted, e.Path)
 		} else if err != nil {
 			d.damage(e.Path, plain(err).Error())
@@ -112,7 +114,7 @@ func (d *Download) open7z(f *os.File) (err error) {
 	return nil
 }
 
-func (d *Download) add7z(file *sevenzip.File, e tree.Entry) error {
+func (d *Download) add7z(ctx context.Context, file *sevenzip.File, e tree.Entry) error {
 	if e.Kind != tree.File {
 		d.accept(e)
 		return nil
@@ -122,7 +124,11 @@ func (d *Download) add7z(file *sevenzip.File, e tree.Entry) error {
 		return err
 	}
 	defer r.Close()
-	return d.addSpooled(e, r)
+	if file.CRC32 == 0 { // it has none
+		return d.addSpooled(ctx, e, r)
+	}
+	// The library itself compares the checksums of directories only.
+	return d.addSpooled(ctx, e, &checked{r: r, want: file.CRC32, sum: crc32.NewIEEE()})
 }
 
 func needsPassword(err error) bool {

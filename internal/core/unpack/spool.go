@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/nwaples/rardecode/v2"
@@ -18,7 +19,7 @@ import (
 )
 
 // spool writes what can only be read in order into the scratch folder, under a number, and returns how to open it.
-func (d *Download) spool(e tree.Entry, r io.Reader) (opener, error) {
+func (d *Download) spool(ctx context.Context, e tree.Entry, r io.Reader) (opener, error) {
 	if d.scratch == "" {
 		dir, err := os.MkdirTemp(d.temp, "unpack-")
 		if err != nil {
@@ -31,7 +32,7 @@ func (d *Download) spool(e tree.Entry, r io.Reader) (opener, error) {
 	if err != nil {
 		return nil, err
 	}
-	n, err := io.Copy(f, io.LimitReader(r, e.Size+1))
+	n, err := io.Copy(f, contextReader{ctx, io.LimitReader(r, e.Size+1)})
 	if err == nil && n != e.Size {
 		err = fmt.Errorf("is not the %d bytes that the download says", e.Size)
 	}
@@ -40,11 +41,11 @@ func (d *Download) spool(e tree.Entry, r io.Reader) (opener, error) {
 }
 
 // addSpooled accepts an entry whose content r has and spools it.
-func (d *Download) addSpooled(e tree.Entry, r io.Reader) error {
+func (d *Download) addSpooled(ctx context.Context, e tree.Entry, r io.Reader) error {
 	if !d.accept(e) || e.Kind != tree.File {
 		return nil
 	}
-	open, err := d.spool(e, r)
+	open, err := d.spool(ctx, e, r)
 	if open != nil {
 		d.files[e.Path] = open
 	}
@@ -62,11 +63,13 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 		defer inner.Close()
 		r = inner
 	}
-	t := tar.NewReader(r)
+	content := &zeroTail{r: contextReader{ctx, r}}
+	t := tar.NewReader(content)
 	for ctx.Err() == nil && !d.full && len(d.Hazards) < maxHazards {
 		h, err := t.Next()
 		if err == io.EOF {
-			return nil
+			d.checkTarEnd(content)
+			return ctx.Err()
 		}
 		if err != nil {
 			d.damage(d.Name, "the tar cannot be read on: "+plain(err).Error())
@@ -88,7 +91,7 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 		if e.Path == "." || e.Path == "" && e.Kind == tree.Dir {
 			continue
 		}
-		if err := d.addSpooled(e, t); err != nil {
+		if err := d.addSpooled(ctx, e, t); err != nil {
 			d.damage(e.Path, plain(err).Error())
 			return nil
 		}
@@ -96,9 +99,54 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 	return ctx.Err()
 }
 
+// endOfTar is how many bytes of zeros, at least, end a tar (POSIX.1-2017, pax, "ustar Interchange Format").
+const endOfTar = 1024
+
+// checkTarEnd reads on behind the end of a tar, where the checksum of what it is packed with comes, and where other readers may find another tar.
+func (d *Download) checkTarEnd(content *zeroTail) {
+	ended := content.zeros >= endOfTar
+	more := false
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := content.Read(buf)
+		more = more || slices.ContainsFunc(buf[:n], func(c byte) bool { return c != 0 })
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			d.damage(d.Name, "the tar cannot be read to its end: "+plain(err).Error())
+			return
+		}
+	}
+	if more {
+		d.hazard(d.Name, "has something behind its end, which other readers may unpack too")
+	} else if !ended {
+		d.damage(d.Name, "the tar ends without the mark of its end: it may be cut")
+	}
+}
+
+// zeroTail counts the zeros that what has been read ends with.
+type zeroTail struct {
+	r     io.Reader
+	zeros int
+}
+
+func (z *zeroTail) Read(p []byte) (int, error) {
+	n, err := z.r.Read(p)
+	last := n
+	for last > 0 && p[last-1] == 0 {
+		last--
+	}
+	if last > 0 {
+		z.zeros = 0
+	}
+	z.zeros += n - last
+	return n, err
+}
+
 // openRar spools the files of a rar, which may be solid.
 func (d *Download) openRar(ctx context.Context, f *os.File) error {
-	r, err := rardecode.NewReader(f, rardecode.MaxDictionarySize(maxLZMADict))
+	r, err := rardecode.NewReader(contextReader{ctx, f}, rardecode.MaxDictionarySize(maxLZMADict))
 	if errors.Is(err, rardecode.ErrArchiveEncrypted) {
 		d.Encrypted = append(d.Encrypted, d.Name)
 		return nil
@@ -122,6 +170,8 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 		}
 		e := tree.Entry{Path: strings.TrimSuffix(strings.ReplaceAll(h.Name, `\`, "/"), "/"), Kind: tree.File, Size: h.UnPackedSize, Mode: 0o644, ModTime: h.ModificationTime}
 		switch mode := h.Mode(); {
+		case h.LinkType != 0: // a symbolic or hard link, a junction, or a copy of what another path holds then
+			e.Kind, e.Size, e.Target = tree.Link, 0, h.LinkTarget
 		case h.IsDir:
 			e.Kind, e.Size = tree.Dir, 0
 		case mode&os.ModeSymlink != 0:
@@ -137,7 +187,7 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 			d.damage(e.Path, "does not say how large it is")
 			continue
 		}
-		if err := d.addSpooled(e, r); err != nil {
+		if err := d.addSpooled(ctx, e, r); err != nil {
 			d.damage(e.Path, plain(err).Error())
 		}
 	}
@@ -146,9 +196,9 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 
 // openInside opens the archive that the entry e is, spooled already, and adds what is in it below e's path.
 func (d *Download) openInside(ctx context.Context, e tree.Entry, spooled string) error {
-	in := &Download{Path: spooled, Name: filepath.Base(e.Path), Packed: e.Size, temp: d.temp, nested: true, Programs: d.Programs}
+	in := &Download{Path: spooled, Name: filepath.Base(e.Path), Packed: e.Size, temp: d.temp, depth: d.depth + 1, Programs: d.Programs}
 	in.start()
-	in.Size = d.Size // the bounds are those of the whole
+	in.Size, in.whole = d.Size, d.whole // the bounds are those of the whole
 	err := in.openArchive(ctx)
 	d.closers = append(d.closers, in.Close)
 	if err == nil {
@@ -157,9 +207,15 @@ func (d *Download) openInside(ctx context.Context, e tree.Entry, spooled string)
 	if err != nil {
 		return err
 	}
-	d.Inside = append(d.Inside, e.Path)
 	d.Size = in.Size
 	within := func(path string) string { return e.Path + "/" + path }
+	d.Inside = append(d.Inside, e.Path)
+	for _, path := range in.Inside {
+		d.Inside = append(d.Inside, within(path))
+	}
+	for _, path := range in.Closed {
+		d.Closed = append(d.Closed, within(path))
+	}
 	for _, h := range in.Hazards {
 		d.hazard(within(h.Path), h.Why)
 	}

@@ -1,5 +1,5 @@
 // Package unpack opens downloads, which come from strangers: it lists what is in a folder, a file or an archive (zip, 7z, rar, tar plain or
-// compressed), judges it, and gives what is harmless to read as an fs.FS. Archives inside are opened too, one level deep.
+// compressed), judges it, and gives what is harmless to read as an fs.FS. Archives inside are opened too, and those in them, to a depth.
 //
 // It promises to bound entries, bytes, depth, ratio and memory (names.go), to follow no link, and to write nowhere but into the scratch
 // folder it is given, under names of its own. Kinds are told by content, never by ending. What it refuses is in Hazards; what it refuses
@@ -54,6 +54,8 @@ type Download struct {
 	Encrypted []string
 	// Inside are the entries that are archives themselves, whose content is listed below their path too.
 	Inside []string
+	// Closed are the archives that lie deeper than was looked.
+	Closed []string
 	// Digests are those of the entries' contents, set by Inspect.
 	Digests map[string]tree.Digest
 
@@ -64,7 +66,8 @@ type Download struct {
 	clashes *clashes
 	// full is set when a bound is hit that makes reading on pointless.
 	full    bool
-	nested  bool
+	depth   int        // how many archives this one lies in
+	whole   int64      // bytes that the outermost one takes
 	scratch string     // a folder of the download's own, made at first need
 	temp    string     // where scratch is made
 	mu      sync.Mutex // guards closers while entries are inspected side by side
@@ -120,7 +123,7 @@ func Open(ctx context.Context, file, temp string) (*Download, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Download{Path: file, Name: filepath.Base(file), Packed: info.Size(), temp: temp}
+	d := &Download{Path: file, Name: filepath.Base(file), Packed: info.Size(), whole: info.Size(), temp: temp}
 	d.start()
 	switch {
 	case info.IsDir():
@@ -166,9 +169,9 @@ func (d *Download) openArchive(ctx context.Context) error {
 	case "file":
 		return d.openFile()
 	case "zip":
-		err = d.openZip(f)
+		err = d.openZip(ctx, f)
 	case "7z":
-		err = d.open7z(f)
+		err = d.open7z(ctx, f)
 	case "rar":
 		err = d.openRar(ctx, f)
 	default:
@@ -293,7 +296,7 @@ func (d *Download) accept(e tree.Entry) bool {
 }
 
 func (d *Download) tooDense(size int64) bool {
-	return d.Kind != "folder" && size > RatioFrom && size/MaxRatio > d.Packed
+	return d.Kind != "folder" && size > RatioFrom && size/MaxRatio > d.whole
 }
 
 func (d *Download) openFile() error {
