@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -14,7 +15,11 @@ import (
 // Set by the linker for releases: -X main.release=1.0.0 -X main.commit=abcdef.
 var release, commit string
 
+// memory is from how many bytes on garbage is collected at once rather than later: what comes from strangers is read in a bounded memory.
+const memory = 160 << 20
+
 func main() {
+	debug.SetMemoryLimit(memory)
 	ctx, stop := context.WithCancelCause(context.Background())
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)

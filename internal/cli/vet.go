@@ -83,11 +83,10 @@ func (a *app) vetOne(ctx context.Context, h *home.Home, file string, req vet.Req
 
 // vetMod vets a download that holds no save as a mod; done is false where no game takes it as one.
 func (a *app) vetMod(ctx context.Context, h *home.Home, v *vet.Vetting, req vet.Request) (done bool, err error) {
-	m, err := mods.Vetting(ctx, h, v.File, req.For, req.Pick)
+	m, err := mods.Vetting(ctx, h, v.Download.AsMod(), req.For, req.Pick)
 	if err != nil {
 		return false, err
 	}
-	defer func() { err = errors.Join(err, m.Close()) }()
 	if len(m.Proposals)+len(m.Choices) == 0 {
 		return false, nil
 	}

@@ -68,8 +68,8 @@ var may = map[string]string{
 	"ledger": "tree", "line": "logbook", "logbook": "check game modlist peek tree version", "index": "peek tree", "archive": "durable modlist tree", "change": "durable tree",
 	"check": "problem version", "mod": "check field form game modlist save tree version", "save": "field form game tree", "game": "check field form strict tree version",
 	"field":  "form strict",
-	"parcel": "bag check tree", "unpack": "form hazard tree", "unpack/unpacktest": "", "hazard": "form", "modlist": "tree",
-	"bag": "", "durable": "", "form": "", "peek": "", "problem": "", "refer": "", "strict": "", "tree": "", "version": "",
+	"parcel": "bag check tree", "unpack": "form hazard tree", "unpack/unpacktest": "", "hazard": "form schema", "modlist": "tree",
+	"bag": "", "durable": "", "form": "schema", "peek": "", "problem": "", "refer": "", "schema": "", "strict": "", "tree": "", "version": "",
 	// for tests
 	"coretest": "facts game home plan record",
 }

@@ -1,12 +1,9 @@
 package assess
 
 import (
-	"fmt"
-
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/problem"
-	"ostrov/internal/core/unpack"
 )
 
 // Hazards is what there is to say of a download before any game is asked: whether it may do harm, is whole, and can be read.
@@ -25,7 +22,7 @@ func Hazards(d *facts.Download) []check.Finding {
 		add(check.Encrypted, e, "needs a password, so it cannot be looked into", "ask for it without a password")
 	}
 	for _, e := range d.Closed {
-		add(check.NotLookedInto, e, fmt.Sprintf("is an archive that lies in %d others, and was not opened", unpack.MaxInside+1), "ask for the save by itself")
+		add(check.NotLookedInto, e, "is an archive that lies in too many others to be opened", "ask for the save by itself")
 	}
 	if d.Parcel != nil {
 		for _, why := range d.Parcel.Wrong {

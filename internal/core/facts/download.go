@@ -91,8 +91,16 @@ func open(ctx context.Context, h *home.Home, file string, programs bool) (*Downl
 	return d, nil
 }
 
+// AsMod is the download as that of a mod; see OpenMod. It is good until the download is closed.
+func (d *Download) AsMod() *Download {
+	return &Download{Download: d.Download.AsMod(), File: d.File, Whole: d.Whole, Parcel: d.Parcel}
+}
+
 // outside are the entries of a download without those that lie in archives inside it.
 func outside(opened *unpack.Download) []tree.Entry {
+	if len(opened.Inside) == 0 {
+		return opened.Entries
+	}
 	return slices.DeleteFunc(slices.Clone(opened.Entries), func(e tree.Entry) bool {
 		return slices.ContainsFunc(opened.Inside, func(in string) bool { return strings.HasPrefix(e.Path, in+"/") })
 	})
@@ -158,17 +166,21 @@ func (d *Download) Saves(ctx context.Context, h *home.Home, games []*game.Descri
 
 func (d *Download) savesOf(ctx context.Context, h *home.Home, games []*game.Description) ([]*Found, error) {
 	var found []*Found
+	entries := map[string]tree.Entry{}
+	for _, e := range d.Entries {
+		entries[e.Path] = e
+	}
 	for _, g := range games {
 		for _, c := range save.Recognise(ctx, g, d.FS, d.Entries) {
 			sv := &save.Save{Kind: c.Kind, Name: c.Name, Captures: c.Captures, Digest: d.digest(c), Facts: c.Facts}
-			for _, e := range d.Entries {
-				if slices.Contains(c.Files, e.Path) {
-					sv.Files, sv.Size = append(sv.Files, e), sv.Size+e.Size
-					if e.ModTime.After(sv.Modified) {
-						sv.Modified = e.ModTime
-					}
+			for _, file := range c.Files {
+				e := entries[file]
+				sv.Files, sv.Size = append(sv.Files, e), sv.Size+e.Size
+				if e.ModTime.After(sv.Modified) {
+					sv.Modified = e.ModTime
 				}
 			}
+			slices.SortFunc(sv.Files, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 			f := &Found{&Save{Save: sv}, c, g}
 			if err := d.needs(ctx, h, f); err != nil {
 				return nil, err
@@ -282,14 +294,23 @@ func (d *Download) Close() error {
 	return errors.Join(err, d.Download.Close())
 }
 
-// Around reports whether an entry is an archive that a save lies in, or lies in an archive that is the save.
-func (d *Download) Around(f *Found, path string) bool {
+// Around returns what reports whether an entry is an archive that a save lies in, or lies in an archive that is the save.
+func (d *Download) Around(f *Found) func(path string) bool {
+	archives, own, around := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, in := range d.Inside {
-		for _, file := range f.Candidate.Files {
-			if path == in && strings.HasPrefix(file, in+"/") || file == in && strings.HasPrefix(path, in+"/") {
-				return true
-			}
+		archives[in] = true
+	}
+	for _, file := range f.Candidate.Files {
+		own[file] = archives[file]
+		for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+			around[dir] = archives[dir]
 		}
 	}
-	return false
+	return func(p string) bool {
+		is := around[p]
+		for dir := path.Dir(p); dir != "." && !is; dir = path.Dir(dir) {
+			is = own[dir]
+		}
+		return is
+	}
 }

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -250,11 +249,10 @@ func EachRow(ctx context.Context, data []byte, visit func(Row) error) (err error
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*sqliteTime)
 	defer cancel()
-	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.ToSlash(path)}).EscapedPath()+"?_pragma=trusted_schema(0)&_pragma=query_only(1)&_pragma=cell_size_check(1)")
+	db, err := foreign(ctx, path, "query_only(1)")
 	if err != nil {
 		return err
 	}
-	db.SetMaxOpenConns(1)
 	defer func() { err = errors.Join(err, db.Close()) }()
 	var tables []string
 	rows, err := db.QueryContext(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name")

@@ -399,19 +399,27 @@ func (l Layer) zipEntry(r io.Reader, limits Limits) (io.Reader, func(), error) {
 	return nil, nil, fmt.Errorf("%w: has no entry %q inside", ErrDamaged, l.Arg)
 }
 
+// magics are the first bytes of what compressions make.
+var magics = map[string][]byte{"gzip": {0x1f, 0x8b}, "zstd": {0x28, 0xb5, 0x2f, 0xfd}, "xz": {0xfd, '7', 'z', 'X', 'Z', 0}, "bzip2": []byte("BZh")}
+
+// Magic is how what is in a layer always begins; ok is false where it need not.
+func Magic(layer string) (magic []byte, ok bool) {
+	magic, ok = magics[layer]
+	return magic, ok
+}
+
 // Compression names the compression that the first bytes of a file show, or is "" where they show none.
 // zlib has only two header bytes (RFC 1950), which texts that begin with x may have too: it must unpack as far as head goes.
 func Compression(head []byte) string {
+	for _, name := range []string{"gzip", "zstd", "xz"} {
+		if bytes.HasPrefix(head, magics[name]) {
+			return name
+		}
+	}
 	switch {
-	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
-		return "gzip"
-	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		return "zstd"
-	case bytes.HasPrefix(head, []byte{0xfd, '7', 'z', 'X', 'Z', 0}):
-		return "xz"
 	case bytes.HasPrefix(head, []byte{0x04, 0x22, 0x4d, 0x18}):
 		return "lz4"
-	case len(head) >= 4 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9':
+	case len(head) >= 4 && bytes.HasPrefix(head, magics["bzip2"]) && head[3] >= '1' && head[3] <= '9':
 		return "bzip2"
 	case len(head) >= 2 && head[0] == 0x78 && (uint(head[0])<<8|uint(head[1]))%31 == 0 && unpacksAsZlib(head):
 		return "zlib"

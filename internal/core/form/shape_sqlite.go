@@ -7,8 +7,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/url"
 	"os"
+	"ostrov/internal/core/schema"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -67,20 +67,35 @@ func editSQLite(ctx context.Context, content []byte) (s *sqliteShape, err error)
 	if err := os.WriteFile(s.path, content, 0o600); err != nil {
 		return s, err
 	}
-	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(s.path)}).EscapedPath() + "?_pragma=trusted_schema(0)&_pragma=cell_size_check(1)"
-	if s.db, err = sql.Open("sqlite", dsn); err != nil {
+	if s.db, err = foreign(ctx, s.path); err != nil {
 		return s, err
 	}
-	s.db.SetMaxOpenConns(1)
-	var triggers int
-	if err := s.db.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema WHERE type = 'trigger'").Scan(&triggers); err != nil {
-		return s, fmt.Errorf("%w: %v", ErrDamaged, err)
+	triggers, err := s.triggers(ctx)
+	if err != nil {
+		return s, err
 	}
-	if triggers > 0 { // they would change more than was asked for
+	if triggers { // they would change more than was asked for
 		return s, fmt.Errorf("a database with triggers %w", ErrNotWritable)
 	}
 	s.tx, err = s.db.BeginTx(context.WithoutCancel(ctx), nil)
 	return s, err
+}
+
+// triggers reports whether the database has any.
+func (d *sqliteShape) triggers(ctx context.Context) (found bool, err error) {
+	rows, err := d.db.QueryContext(ctx, "SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL")
+	if err != nil {
+		return false, sqliteError(ctx, err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var text string
+		if err := rows.Scan(&text); err != nil {
+			return false, sqliteError(ctx, err)
+		}
+		found = found || schema.Trigger(text)
+	}
+	return found, rows.Err()
 }
 
 func (d *sqliteShape) spans(ctx context.Context, of *Span, query string, each bool) ([]Span, error) {

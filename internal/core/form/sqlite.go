@@ -14,7 +14,8 @@ import (
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"modernc.org/sqlite" // the driver "sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 const (
@@ -22,9 +23,35 @@ const (
 	sqliteTime = 2 * time.Second
 	// sqliteRows bounds the elements of one list.
 	sqliteRows = 100_000
-	// sqliteValue bounds one value, in bytes.
+	// sqliteValue bounds one value of a list, in bytes, and sqliteList all values of one.
 	sqliteValue = 1 << 20
+	sqliteList  = 32 << 20
+	// sqliteLength bounds any text or blob that the engine makes or reads, in bytes.
+	sqliteLength = 32 << 20
 )
+
+// foreign opens a private copy of somebody's database. A hostile schema must not reach functions with effects, so it is not trusted, and what the
+// engine makes of little is bounded.
+func foreign(ctx context.Context, path string, pragmas ...string) (*sql.DB, error) {
+	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(path)}).EscapedPath() + "?_pragma=trusted_schema(0)&_pragma=cell_size_check(1)"
+	for _, p := range pragmas {
+		dsn += "&_pragma=" + p
+	}
+	db, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	conn, err := db.Conn(ctx)
+	if err == nil {
+		_, err = sqlite.Limit(conn, sqlite3.SQLITE_LIMIT_LENGTH, sqliteLength)
+		err = errors.Join(err, conn.Close())
+	}
+	if err != nil {
+		return nil, errors.Join(sqliteError(ctx, err), db.Close())
+	}
+	return db, nil
+}
 
 // sqliteDoc is a private copy of a database, opened read-only; the game's own file is never opened in place, since that alone could
 // change it or its write-ahead log.
@@ -54,10 +81,8 @@ func (d *sqliteDoc) open(ctx context.Context, fsys fs.FS, name string, spec Spec
 		return err
 	}
 	for _, ending := range SQLiteCompanions {
-		if _, err := fs.Stat(fsys, name+ending); err == nil {
-			if err := copyPeeled(fsys, name+ending, path+ending, Layers{}, limits); err != nil {
-				return err
-			}
+		if err := copyPeeled(fsys, name+ending, path+ending, Layers{}, limits); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
 		}
 	}
 	head := make([]byte, 16)
@@ -70,39 +95,40 @@ func (d *sqliteDoc) open(ctx context.Context, fsys fs.FS, name string, spec Spec
 	if err != nil || !bytes.Equal(head, []byte("SQLite format 3\x00")) {
 		return fmt.Errorf("%s: %w: not a SQLite database", name, ErrDamaged)
 	}
-	// trusted_schema off: a hostile schema must not reach functions with effects. The copy is ours, so recovery of its log may write to it;
-	// query_only keeps the SELECT itself from doing so.
-	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(path)}).EscapedPath() + "?_pragma=trusted_schema(0)&_pragma=query_only(1)&_pragma=cell_size_check(1)"
-	d.db, err = sql.Open("sqlite", dsn)
-	if err != nil {
-		return err
+	// The copy is ours, so recovery of its log may write to it; query_only keeps the SELECT itself from doing so.
+	if d.db, err = foreign(ctx, path, "query_only(1)"); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
 	}
-	d.db.SetMaxOpenConns(1)
 	if _, _, err := d.Value(ctx, "SELECT count(*) FROM sqlite_schema"); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	return nil
 }
 
+// copyPeeled writes a file, unwrapped, to another place. It is not held in memory.
 func copyPeeled(fsys fs.FS, name, to string, layers Layers, limits Limits) error {
-	if layers.Tag == nil && len(layers.Chain) == 0 { // a large database is not held in memory
-		in, err := fsys.Open(name)
-		if err != nil {
-			return err
-		}
-		defer in.Close()
-		out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
-		}
-		_, err = io.Copy(out, in)
-		return errors.Join(err, out.Close())
-	}
-	data, err := Read(fsys, name, layers, limits)
+	in, err := fsys.Open(name)
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(to, data, 0o600)
+	defer in.Close()
+	content := io.Reader(in)
+	if layers.Tag != nil || len(layers.Chain) > 0 {
+		peeled, err := layers.Reader(in, limits)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		defer peeled.Close()
+		content = peeled
+	}
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = io.Copy(out, content); err != nil {
+		err = fmt.Errorf("%s: %w", name, err)
+	}
+	return errors.Join(err, out.Close())
 }
 
 // checkSelect accepts one SELECT (or WITH … SELECT) and nothing after it.
@@ -154,6 +180,7 @@ func (d *sqliteDoc) rows(ctx context.Context, query string, limit int) ([]rowDoc
 		return nil, err
 	}
 	var found []rowDoc
+	bytes := 0
 	for rows.Next() && len(found) < limit {
 		cells := make([]sql.NullString, len(names))
 		into := make([]any, len(names))
@@ -166,6 +193,9 @@ func (d *sqliteDoc) rows(ctx context.Context, query string, limit int) ([]rowDoc
 		for _, c := range cells {
 			if len(c.String) > sqliteValue {
 				return nil, fmt.Errorf("%w: a value of %d bytes", ErrTooLarge, len(c.String))
+			}
+			if bytes += len(c.String); bytes > sqliteList {
+				return nil, fmt.Errorf("%w: a list of more than %d bytes", ErrTooLarge, sqliteList)
 			}
 		}
 		found = append(found, rowDoc{names, cells})
@@ -221,6 +251,12 @@ func sqliteError(ctx context.Context, err error) error {
 	}
 	if text := err.Error(); strings.Contains(text, "no such table") || strings.Contains(text, "no such column") {
 		return fmt.Errorf("%w: %v", ErrUnknown, err)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if strings.Contains(err.Error(), "too big") || strings.Contains(err.Error(), "out of memory") {
+		return fmt.Errorf("%w: %v", ErrTooLarge, err)
 	}
 	return fmt.Errorf("%w: %v", ErrDamaged, err)
 }

@@ -4,13 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"strings"
 
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/schema"
 )
 
-// Database looks into a SQLite database, wrapped in so many compressions, for triggers and views: SQL that runs when the game reads or
-// writes.
+// Database looks into a SQLite database, wrapped in so many compressions, for SQL that runs when the game reads or writes.
 func Database(ctx context.Context, fsys fs.FS, name string, layers int) ([]Finding, error) {
 	spec := form.Spec{Form: "sqlite"}
 	for range layers {
@@ -21,15 +20,20 @@ func Database(ctx context.Context, fsys fs.FS, name string, layers int) ([]Findi
 		return nil, err
 	}
 	defer doc.Close()
-	found, err := doc.Each(ctx, "SELECT type, name FROM sqlite_schema WHERE type IN ('trigger', 'view') LIMIT 50")
-	if err != nil || len(found) == 0 {
+	found, err := doc.Each(ctx, "SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL")
+	if err != nil {
 		return nil, err
 	}
 	var names []string
 	for _, f := range found {
-		what, _, _ := f.Value(ctx, "type")
 		called, _, _ := f.Value(ctx, "name")
-		names = append(names, strings.TrimSpace(what+" "+called))
+		text, _, _ := f.Value(ctx, "sql")
+		if what := schema.Runs(text); what != "" {
+			names = append(names, fmt.Sprintf("%q is %s", called, what))
+		}
 	}
-	return []Finding{{Code, "SQL in the database", fmt.Sprintf("has SQL that runs when the game uses it: %s", words(names))}}, nil
+	if len(names) == 0 {
+		return nil, nil
+	}
+	return []Finding{{Code, "SQL in the database", "has SQL that runs when the game uses it: " + words(names)}}, nil
 }

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"ostrov/internal/core/form"
 )
@@ -81,9 +82,17 @@ func (c *counter) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// heads are readers for the next use: a download may have a hundred thousand files.
+var heads = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, headSize) }}
+
 // scan looks at one layer of content; source is the file itself.
 func (res *Result) scan(name string, r io.Reader, source *counter) error {
-	b := bufio.NewReaderSize(r, headSize)
+	b := heads.Get().(*bufio.Reader)
+	b.Reset(r)
+	defer func() {
+		b.Reset(nil)
+		heads.Put(b)
+	}()
 	head, err := b.Peek(headSize)
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return err

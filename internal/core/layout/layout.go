@@ -200,6 +200,7 @@ func list(f *Found) []*Found {
 // variants are the folders side by side that match a layout each by itself.
 func (r *recogniser) variants(u *game.Unpack, files []tree.Entry, base string) []string {
 	var dirs []string
+	seen := map[string]bool{}
 	for _, e := range files {
 		rest, ok := below(e.Path, base)
 		if !ok {
@@ -213,7 +214,8 @@ func (r *recogniser) variants(u *game.Unpack, files []tree.Entry, base string) [
 			continue
 		}
 		if dest := target(u, inner); dest != nil && dest.folder != strings.ToLower(top) && mergeKey(u, top) == "" {
-			if dir := path.Join(base, top); !slices.Contains(dirs, dir) {
+			if dir := path.Join(base, top); !seen[dir] {
+				seen[dir] = true
 				dirs = append(dirs, dir)
 			}
 		} else if mergeKey(u, top) != "" {
@@ -391,13 +393,15 @@ func (r *recogniser) inUsed(i int, file string) bool {
 // unknown says what was found where nothing matches.
 func (r *recogniser) unknown() error {
 	e := &UnknownError{}
+	seen := map[string]bool{}
 	for _, part := range r.parts {
 		for _, f := range filesOf(part.Entries) {
 			top := f.Path
 			if p := strings.SplitN(f.Path, "/", 3); len(p) == 3 {
 				top = p[0] + "/" + p[1] + "/"
 			}
-			if !slices.Contains(e.Has, top) {
+			if !seen[top] {
+				seen[top] = true
 				e.Has = append(e.Has, top)
 			}
 		}

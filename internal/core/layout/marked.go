@@ -69,12 +69,14 @@ func (r *recogniser) anyFolder(i int) []*mod.Mod {
 		return nil
 	}
 	var tops []string
+	seen := map[string]bool{}
 	for _, e := range filesOf(r.parts[i].Entries) {
 		top, _, deep := strings.Cut(e.Path, "/")
 		if !deep {
 			return []*mod.Mod{{Kind: kind, Path: ".", ID: r.parts[i].Name, On: true}}
 		}
-		if !slices.Contains(tops, top) {
+		if !seen[top] {
+			seen[top] = true
 			tops = append(tops, top)
 		}
 	}

@@ -17,9 +17,8 @@ type Vetted struct {
 	Proposals []*Proposal
 	Findings  []check.Finding // of the download itself, where no install takes it
 	// Choices are variants of which one is to be picked, and Of the game that takes them.
-	Choices  []string
-	Of       string
-	download *facts.Download
+	Choices []string
+	Of      string
 }
 
 // Verdict is the verdict of a mod in an install: of what speaks against it, and of what it does to the saves.
@@ -32,7 +31,7 @@ func (p *Proposal) Verdict() check.Verdict {
 }
 
 // Vetting judges a download as a mod against each install that a word means, "" being all, touching nothing.
-func Vetting(ctx context.Context, h *home.Home, file, only, pick string) (*Vetted, error) {
+func Vetting(ctx context.Context, h *home.Home, d *facts.Download, only, pick string) (*Vetted, error) {
 	installs := h.Installs
 	if only != "" {
 		var err error
@@ -40,11 +39,7 @@ func Vetting(ctx context.Context, h *home.Home, file, only, pick string) (*Vette
 			return nil, err
 		}
 	}
-	d, err := facts.OpenMod(ctx, h, file)
-	if err != nil {
-		return nil, err
-	}
-	v := &Vetted{download: d, Findings: assess.Hazards(d)}
+	v := &Vetted{Findings: assess.Hazards(d)}
 	for _, in := range installs {
 		if plan.Unfinished(ctx, h, in) != nil {
 			continue // no half state is judged
@@ -52,7 +47,7 @@ func Vetting(ctx context.Context, h *home.Home, file, only, pick string) (*Vette
 		st, err := facts.Gather(ctx, h, in)
 		if err != nil {
 			if ctx.Err() != nil {
-				return v, errors.Join(ctx.Err(), v.Close())
+				return nil, ctx.Err()
 			}
 			continue
 		}
@@ -67,9 +62,6 @@ func Vetting(ctx context.Context, h *home.Home, file, only, pick string) (*Vette
 	}
 	return v, nil
 }
-
-// Close frees the download.
-func (v *Vetted) Close() error { return v.download.Close() }
 
 // Dangerous reports whether the download may do harm as a mod of every game that takes it.
 func (v *Vetted) Dangerous() bool {

@@ -16,6 +16,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
@@ -36,6 +37,15 @@ type Candidate struct {
 	Label string
 }
 
+// Set are the paths of its files.
+func (c Candidate) Set() map[string]bool {
+	set := make(map[string]bool, len(c.Files))
+	for _, f := range c.Files {
+		set[f] = true
+	}
+	return set
+}
+
 // Base is the last part of the candidate's name, or fallback where that is the root.
 func (c Candidate) Base(fallback string) string {
 	if c.Name == "." {
@@ -44,18 +54,29 @@ func (c Candidate) Base(fallback string) string {
 	return path.Base(c.Name)
 }
 
+// MaxFound is how many saves a download is read for: nobody chooses among more.
+const MaxFound = 1000
+
 // Recognise finds the saves of the game among the entries of fsys: by name and, where a kind says how, by content. One is of the kind whose
 // pattern its name has, if its content allows that; where that leaves several kinds, each is a candidate, and Doubtful. Entries outside the saves
 // found are litter.
 func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []tree.Entry) []Candidate {
 	byRank := map[string][another][]Candidate{}
+	read, begin := 0, &heads{fsys, map[string][]byte{}}
 	for i := range d.Saves {
 		kind := &d.Saves[i]
-		for _, c := range candidates(kind, entries) {
+		maybe := func(e tree.Entry) bool {
+			return e.Size > 0 && len(byRank[e.Path][named]) == 0 && begin.plausible(kind, e.Path)
+		}
+		for _, c := range candidates(kind, entries, maybe) {
+			if ctx.Err() != nil || read == MaxFound {
+				break
+			}
 			ranks := byRank[c.Name]
-			if c.Captures == nil && (len(ranks[named]) > 0 || kind.Unit == game.UnitFile && !plausible(kind, fsys, c.Name)) {
+			if c.Captures == nil && len(ranks[named]) > 0 {
 				continue
 			}
+			read++
 			c.Facts = Read(ctx, kind, fsys, c.Name, c.Files)
 			if rank := c.rank(fsys); rank < another {
 				ranks[rank] = append(ranks[rank], c)
@@ -103,23 +124,24 @@ func (c Candidate) rank(fsys fs.FS) int {
 	return named
 }
 
-// candidates are the places in a download whose name or make-up could be a save of the kind.
-func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
+// candidates are the places in a download whose name or make-up could be a save of the kind; a file that is not called as such saves are, if maybe
+// says so.
+func candidates(kind *game.Save, entries []tree.Entry, maybe func(tree.Entry) bool) []Candidate {
 	var files []string
 	is := map[string]bool{} // a file; one that is an archive is a folder, too
+	var loose []tree.Entry
 	for _, e := range entries {
-		if e.Kind == tree.File && !ignored(kind, e.Path) {
-			files = append(files, e.Path)
-			is[e.Path] = true
+		if e.Kind != tree.File || ignored(kind, e.Path) {
+			continue
 		}
-	}
-	folders := map[string][]string{} // every folder with all files below it, and not those in archives that lie in it
-	for _, f := range files {
-		for dir := path.Dir(f); ; dir = path.Dir(dir) {
-			folders[dir] = append(folders[dir], f)
-			if dir == "." || is[dir] {
-				break
-			}
+		switch kind.Unit {
+		case game.UnitFile:
+			loose = append(loose, e)
+		case game.UnitFolder:
+			is[e.Path] = true
+			files = append(files, e.Path)
+		default:
+			files = append(files, e.Path)
 		}
 	}
 	var found []Candidate
@@ -139,32 +161,29 @@ func candidates(kind *game.Save, entries []tree.Entry) []Candidate {
 	switch kind.Unit {
 	case game.UnitFile:
 		called := map[string][]string{}
-		for _, f := range files {
-			called[lowerBase(f)] = append(called[lowerBase(f)], f)
+		if len(CompanionNames(kind, "x")) > 0 {
+			for _, e := range loose {
+				called[lowerBase(e.Path)] = append(called[lowerBase(e.Path)], e.Path)
+			}
 		}
-		for _, f := range files {
-			captures := match(f)
-			if captures != nil || kind.Is != nil {
-				add(f, append([]string{f}, beside(kind, f, called)...), captures)
+		for _, e := range loose {
+			captures := match(e.Path)
+			if captures != nil || kind.Is != nil && maybe(e) {
+				add(e.Path, append([]string{e.Path}, beside(kind, e.Path, called)...), captures)
 			}
 		}
 	case game.UnitFolder:
-		for dir, inside := range folders {
-			if hasDeclared(kind, dir, inside) {
-				sort.Strings(inside)
-				add(dir, inside, match(dir))
-			}
+		sort.Strings(files)
+		for _, dir := range declaring(kind, files) {
+			add(dir, below(files, dir, is), match(dir))
 		}
-		sort.Slice(found, func(i, j int) bool { return found[i].Name < found[j].Name })
 	case game.UnitSet:
-		for _, dir := range slices.Sorted(maps.Keys(folders)) {
-			inside := folders[dir]
-			var names []string
-			for _, f := range inside {
-				if path.Dir(f) == dir {
-					names = append(names, path.Base(f))
-				}
-			}
+		in := map[string][]string{}
+		for _, f := range files {
+			in[path.Dir(f)] = append(in[path.Dir(f)], path.Base(f))
+		}
+		for _, dir := range slices.Sorted(maps.Keys(in)) {
+			names := in[dir]
 			sort.Strings(names)
 			for _, g := range group(kind, names, true) {
 				var full []string
@@ -235,20 +254,59 @@ next:
 	return kept
 }
 
-// hasDeclared reports whether a folder directly holds at least one of the files that every save of the kind has.
-func hasDeclared(kind *game.Save, dir string, inside []string) bool {
+// declaring are the folders that directly hold at least one of the files that every save of the kind has, sorted.
+func declaring(kind *game.Save, files []string) []string {
+	dirs := map[string]bool{}
 	for _, f := range kind.Files {
 		if f.Optional || f.If != nil {
 			continue
 		}
-		want := path.Join(dir, f.Path)
-		for _, p := range inside {
-			if strings.EqualFold(p, want) || doublestar.MatchUnvalidated(want, p) {
-				return true
+		depth := strings.Count(f.Path, "/") + 1
+		for _, p := range files {
+			if strings.Contains(f.Path, "**") { // which may be any number of folders
+				for dir, up := path.Dir(p), true; up; dir = path.Dir(dir) {
+					up = dir != "."
+					dirs[dir] = dirs[dir] || doublestar.MatchUnvalidated(path.Join(dir, f.Path), p)
+				}
+			} else if dir, rest := cutEnd(p, depth); rest != "" && (strings.EqualFold(rest, f.Path) || doublestar.MatchUnvalidated(f.Path, rest)) {
+				dirs[dir] = true
 			}
 		}
 	}
-	return false
+	maps.DeleteFunc(dirs, func(_ string, is bool) bool { return !is })
+	return slices.Sorted(maps.Keys(dirs))
+}
+
+// cutEnd takes the last parts of a path off; rest is "" where it has fewer.
+func cutEnd(p string, parts int) (dir, rest string) {
+	at := len(p)
+	for range parts {
+		if at <= 0 {
+			return "", ""
+		}
+		at = strings.LastIndexByte(p[:at], '/')
+	}
+	if at < 0 {
+		return ".", p
+	}
+	return p[:at], p[at+1:]
+}
+
+// below are those of sorted files that lie in a folder, but not in an archive, that is a file, in it.
+func below(files []string, dir string, is map[string]bool) []string {
+	if dir != "." {
+		from, _ := slices.BinarySearch(files, dir+"/")
+		to, _ := slices.BinarySearch(files, dir+"0") // behind /
+		files = files[from:to]
+	}
+	return slices.DeleteFunc(slices.Clone(files), func(f string) bool {
+		for up := path.Dir(f); up != dir && up != "."; up = path.Dir(up) {
+			if is[up] {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // looked is how much of a file's content tells whether it is worth being read as a save, in bytes.
@@ -257,16 +315,59 @@ const looked = 1 << 20
 // word is a name in a query that a file which answers it must contain.
 var word = regexp.MustCompile(`[A-Za-z_]{3,}`)
 
+// asksFor is the last name in what a field asks, or nil.
+func asksFor(f field.Field) []byte {
+	all := word.FindAllString(strings.Join(f.At, " "), -1)
+	if len(all) == 0 {
+		return nil
+	}
+	return []byte(all[len(all)-1])
+}
+
+// heads are the first bytes of the files of a download, read once for all kinds.
+type heads struct {
+	fsys fs.FS
+	of   map[string][]byte
+}
+
+// headSize is how much of a file's beginning is kept, in bytes.
+const headSize = 32
+
+func (h *heads) head(name string) []byte {
+	if head, ok := h.of[name]; ok {
+		return head
+	}
+	head := make([]byte, headSize)
+	n := 0
+	if f, err := h.fsys.Open(name); err == nil {
+		n, _ = io.ReadFull(f, head)
+		f.Close()
+	}
+	h.of[name] = head[:n:n]
+	return head[:n]
+}
+
 // plausible reports whether the file name, which is not called as saves of the kind are, could be one by its first bytes. A download may
 // hold thousands of files, and reading each as every kind of save would take hours.
-func plausible(kind *game.Save, fsys fs.FS, name string) bool {
-	f, err := fsys.Open(name)
+func (h *heads) plausible(kind *game.Save, name string) bool {
+	head := h.head(name)
+	if len(head) == 0 {
+		return false
+	}
+	magic, offset := kind.Is.MagicBytes()
+	if magic != nil && int(offset)+len(magic) <= headSize {
+		return len(head) >= int(offset)+len(magic) && bytes.Equal(head[offset:int(offset)+len(magic)], magic)
+	}
+	if magic == nil && !mayBe(kind, head) {
+		return false
+	}
+	f, err := h.fsys.Open(name)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
 	b := bufio.NewReaderSize(f, 4096)
-	if magic, offset := kind.Is.MagicBytes(); magic != nil {
+	if magic != nil {
 		head, _ := b.Peek(min(int(offset)+len(magic), 4096))
 		return len(head) == int(offset)+len(magic) && bytes.Equal(head[offset:], magic)
 	}
@@ -290,15 +391,29 @@ func plausible(kind *game.Save, fsys fs.FS, name string) bool {
 	return true
 }
 
+// mayBe reports whether a file that begins with head could be what the description says that the save's own file is, as far as that shows without
+// unwrapping it.
+func mayBe(kind *game.Save, head []byte) bool {
+	for _, declared := range kind.Files {
+		if declared.Path != "." || declared.Layers.Tag != nil {
+			continue
+		}
+		if chain := declared.Layers.Chain; len(chain) == 0 {
+			return form.Plausible(declared.Form, head)
+		} else if magic, ok := form.Magic(chain[0].Name); ok {
+			return bytes.HasPrefix(head, magic)
+		}
+	}
+	return true
+}
+
 // names reports whether content has the names that the queries of [save.is] ask for, as far as they ask by name.
 func names(kind *game.Save, content []byte) bool {
 	for _, id := range kind.Is.Has {
 		found := false
-		for _, field := range kind.Field[id] {
-			asked := word.FindAllString(strings.Join(field.At, " "), -1)
-			file := kind.Files[field.In]
-			byName := file.Encoding == "" && slices.Contains([]string{"json", "xml", "blocks", "ini", "text", "lines"}, file.Form)
-			found = found || !byName || len(asked) == 0 || bytes.Contains(content, []byte(asked[len(asked)-1]))
+		for _, one := range kind.Field[id] {
+			file := kind.Files[one.In]
+			found = found || file.Encoding != "" || !form.IsText(file.Form) || bytes.Contains(content, asksFor(one))
 		}
 		if !found {
 			return false

@@ -105,7 +105,9 @@ func TestNamesInOldCodePages(t *testing.T) {
 
 func TestArchivesInsideAreOpenedToADepth(t *testing.T) {
 	text := unpacktest.File{"slot_01/voyage", "x"}
-	in := func(name string, content []byte) []byte { return unpacktest.Zip(t, text, unpacktest.File{name, string(content)}) }
+	in := func(name string, content []byte) []byte {
+		return unpacktest.Zip(t, text, unpacktest.File{name, string(content)})
+	}
 	d := look(t, in("a.zip", unpacktest.Tar(t, true, text, unpacktest.File{"b", string(in("c", unpacktest.Rar5(text)))})))
 	assert.Equal(t, []string{"a.zip", "a.zip/b", "a.zip/b/c"}, d.Inside)
 	assert.Empty(t, d.Hazards)

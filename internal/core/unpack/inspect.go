@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"runtime"
+	"slices"
 	"sort"
 	"sync"
 
@@ -84,6 +86,9 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 	d.Digests[e.Path] = r.digest
 	for _, f := range r.found {
 		if f.Severity == hazard.Danger && !(d.Programs && f.Format == hazard.Program) {
+			if f.Format == hazard.Program {
+				d.programs = append(d.programs, program{e, f.Why, d.files[e.Path]})
+			}
 			d.hazard(e.Path, f.Why)
 			delete(d.files, e.Path)
 			return false
@@ -93,6 +98,36 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 	return true
 }
 
+// hashers are for the next use, as they are large.
+var hashers = sync.Pool{New: func() any { return blake3.New() }}
+
+// program is a program in a download, which is a hazard in that of a save and may be part of a mod.
+type program struct {
+	entry tree.Entry
+	why   string
+	open  opener
+}
+
+// AsMod is the download, once inspected, as that of a mod: programs in it are Code, and can be read. It is good until the download is closed.
+func (d *Download) AsMod() *Download {
+	as := &Download{Path: d.Path, Name: d.Name, Kind: d.Kind, Packed: d.Packed, Size: d.Size, Entries: slices.Clone(d.Entries), Code: slices.Clone(d.Code), Damaged: d.Damaged,
+		Encrypted: d.Encrypted, Inside: d.Inside, Closed: d.Closed, Digests: d.Digests, files: maps.Clone(d.files), Programs: true, temp: d.temp, whole: d.whole}
+	as.FS = as.files
+	is := map[Hazard]bool{}
+	for _, p := range d.programs {
+		is[Hazard{p.entry.Path, p.why}] = true
+		as.Entries, as.files[p.entry.Path] = append(as.Entries, p.entry), p.open
+		as.Code = append(as.Code, Code{p.entry.Path, hazard.Program, p.why})
+	}
+	for _, h := range d.Hazards {
+		if !is[h] {
+			as.Hazards = append(as.Hazards, h)
+		}
+	}
+	sort.SliceStable(as.Entries, func(i, j int) bool { return as.Entries[i].Path < as.Entries[j].Path })
+	return as
+}
+
 func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n int64)) (r inspected) {
 	f, err := d.FS.Open(e.Path)
 	if err != nil {
@@ -100,7 +135,9 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 		return r
 	}
 	defer f.Close()
-	sum := blake3.New()
+	sum := hashers.Get().(*blake3.Hasher)
+	sum.Reset()
+	defer hashers.Put(sum)
 	count := &counting{progress: progress}
 	content := io.TeeReader(io.LimitReader(f, e.Size+1), io.MultiWriter(sum, count))
 	result, err := d.scan(ctx, e, content, &r)
@@ -117,8 +154,9 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 	r.digest, r.found = tree.Digest(sum.Sum(nil)), result.Findings
 	if result.SQLite {
 		found, err := hazard.Database(ctx, d.FS, e.Path, result.Layers)
-		if err == nil { // a database that cannot be opened is for whoever reads the save to name
-			r.found = append(r.found, found...)
+		r.found = append(r.found, found...)
+		if err != nil && ctx.Err() == nil {
+			r.damage = err
 		}
 	}
 	return r

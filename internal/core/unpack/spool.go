@@ -219,6 +219,10 @@ func (d *Download) openInside(ctx context.Context, e tree.Entry, spooled string)
 	for _, h := range in.Hazards {
 		d.hazard(within(h.Path), h.Why)
 	}
+	for _, p := range in.programs {
+		p.entry.Path = within(p.entry.Path)
+		d.programs = append(d.programs, p)
+	}
 	for _, c := range in.Code {
 		d.Code = append(d.Code, Code{within(c.Path), c.Format, c.Why})
 	}

@@ -63,7 +63,8 @@ type Download struct {
 	// Programs tells that programs are Code rather than Hazards: mods of some kinds are programs. It is to be set before Inspect.
 	Programs bool
 
-	clashes *clashes
+	programs []program // those that are hazards
+	clashes  *clashes
 	// full is set when a bound is hit that makes reading on pointless.
 	full    bool
 	depth   int        // how many archives this one lies in
@@ -143,7 +144,7 @@ func Open(ctx context.Context, file, temp string) (*Download, error) {
 // AsFile opens an archive once more, as the one file that it is: a save may be an archive itself. What was found wrong with the archive holds
 // for the file, too.
 func (d *Download) AsFile() (*Download, error) {
-	whole := &Download{Path: d.Path, Name: filepath.Base(d.Path), Kind: "file", Packed: d.Packed, temp: d.temp, Programs: d.Programs}
+	whole := &Download{Path: d.Path, Name: filepath.Base(d.Path), Kind: "file", Packed: d.Packed, whole: d.whole, temp: d.temp, Programs: d.Programs}
 	whole.start()
 	whole.Damaged, whole.Encrypted = d.Damaged, d.Encrypted
 	return whole, whole.openFile()

@@ -19,13 +19,14 @@ import (
 // code turns files that run code when they are loaded into findings: of the saves found, or of all where there is none. What the player's
 // own saves of the game show too is a note.
 func (v *Vetting) code(ctx context.Context, installs []*game.Install) {
-	for _, c := range v.Download.Code {
-		var of *facts.Found
-		for _, sv := range v.Saves {
-			if slices.Contains(sv.Candidate.Files, c.Path) {
-				of = sv
-			}
+	of := map[string]*facts.Found{}
+	for _, sv := range v.Saves {
+		for _, file := range sv.Candidate.Files {
+			of[file] = sv
 		}
+	}
+	for _, c := range v.Download.Code {
+		of := of[c.Path]
 		if of == nil && len(v.Saves) > 0 {
 			continue // litter: it is left out
 		}

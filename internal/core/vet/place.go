@@ -188,6 +188,7 @@ func (p *placing) withCompanions() []topName {
 
 func (p *placing) fill(from string) plan.Fill {
 	return func(ctx context.Context, stage *plan.Stage) error {
+		files := p.c.Candidate.Set()
 		for _, e := range p.v.Download.Entries {
 			name := "."
 			if e.Path != from {
@@ -207,7 +208,7 @@ func (p *placing) fill(from string) plan.Fill {
 				}
 				continue
 			}
-			if name != "." && !slices.Contains(p.c.Candidate.Files, e.Path) {
+			if name != "." && !files[e.Path] {
 				continue // ignored files of the description are litter
 			}
 			if err := stage.Write(name, e, func(w io.Writer) error { return p.copy(ctx, e.Path, w) }); err != nil {

@@ -22,6 +22,7 @@ import (
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 )
 
@@ -141,6 +142,9 @@ func (v *Vetting) vet(ctx context.Context, req Request) error {
 		return nil
 	case len(v.Saves) > 1:
 		text := fmt.Sprintf("%d saves in it", len(v.Saves))
+		if len(v.Saves) >= save.MaxFound {
+			text += ", or more"
+		}
 		if v.oneOfSeveralKinds() {
 			text = fmt.Sprintf("it could be of %d kinds of save, and neither its name nor its content says of which", len(v.Saves))
 		}
@@ -262,9 +266,10 @@ func (v *Vetting) pick(pick string) error {
 // litter names what is in the download and not in its one save.
 func (v *Vetting) litter() {
 	var names []string
+	files, around := v.Saves[0].Candidate.Set(), v.Download.Around(v.Saves[0])
 	for _, e := range v.Download.Entries {
 		own := v.Download.Parcel != nil && v.Download.Parcel.Own(e.Path)
-		if e.Kind == tree.File && !slices.Contains(v.Saves[0].Candidate.Files, e.Path) && !own && !v.Download.Around(v.Saves[0], e.Path) {
+		if e.Kind == tree.File && !files[e.Path] && !own && !around(e.Path) {
 			names = append(names, e.Path)
 		}
 	}
