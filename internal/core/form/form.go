@@ -34,13 +34,28 @@ var ErrUnknown = errors.New("not understood")
 // Limits bound the reading of one file.
 type Limits struct {
 	Decoded int64 // bytes after all layers are peeled
+	// Dictionary is how much of what it has unpacked a decoder may look back at, in bytes; 0 is 64 MiB.
+	Dictionary int64
 }
+
+// maxDictionary is what a decoder may hold, in bytes, where nothing else is said: xz -9 needs that much.
+const maxDictionary = 64 << 20
+
+func (l Limits) dictionary() int64 {
+	if l.Dictionary > 0 {
+		return l.Dictionary
+	}
+	return maxDictionary
+}
+
+// maxHeld is the largest content, in bytes, that is held in memory at once: all of a text for patterns, of chunks, of what a checksum is taken of.
+const maxHeld = 64 << 20
 
 // maxTree is the largest text, in bytes, that is read as a tree, which takes some fifteen times its memory. See large.go for what is
 // larger.
 const maxTree = 32 << 20
 
-// DefaultLimits are right for the files of one save or mod.
+// DefaultLimits are right for the files of one save or mod. Of these JSON, XML and databases lie in a file while they are read.
 var DefaultLimits = Limits{Decoded: 256 << 20}
 
 // Spec says how a file is wrapped and shaped.
@@ -72,10 +87,10 @@ func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits
 	if spec.Form == "sqlite" {
 		return openSQLite(ctx, fsys, name, spec, limits)
 	}
-	if doc, ok, err := openLarge(fsys, name, spec); ok || err != nil {
-		return doc, err
+	if spec.Form == "xml" || spec.Form == "json" {
+		return openText(fsys, name, spec, limits)
 	}
-	data, err := Read(fsys, name, spec.Layers, limits)
+	data, err := Read(fsys, name, spec.Layers, Limits{Decoded: min(limits.Decoded, maxHeld)})
 	if err != nil {
 		return nil, err
 	}
@@ -84,44 +99,6 @@ func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return doc, nil
-}
-
-// maxLarge bounds a JSON or XML that is read block by block, in bytes.
-const maxLarge = 8 << 30
-
-// openLarge opens a JSON or XML that is too large to be held in memory and lies there as it is; ok is false for others.
-func openLarge(fsys fs.FS, name string, spec Spec) (doc Doc, ok bool, err error) {
-	plain := len(spec.Layers.Chain) == 0 && spec.Layers.Tag == nil && (spec.Encoding == "" || strings.EqualFold(spec.Encoding, "utf-8"))
-	if !plain || spec.Form != "xml" && spec.Form != "json" {
-		return nil, false, nil
-	}
-	info, err := fs.Stat(fsys, name)
-	if err != nil || info.Size() <= maxTree || info.Size() > maxLarge {
-		return nil, false, nil // opening says why
-	}
-	f, err := fsys.Open(name)
-	if err != nil {
-		return nil, false, err
-	}
-	at, isFile := f.(io.ReaderAt)
-	head := make([]byte, 256)
-	if isFile {
-		_, err = at.ReadAt(head, 0)
-	}
-	if encoding := encodingOf(head, spec); !isFile || err != nil || encoding != "" && !strings.EqualFold(encoding, "utf-8") {
-		return nil, false, f.Close()
-	}
-	text := inFile(at, int(info.Size()))
-	text.done = f.Close
-	if spec.Form == "xml" {
-		doc, err = largeXMLOf(text)
-	} else {
-		doc, err = largeJSONOf(text)
-	}
-	if err != nil {
-		return nil, false, errors.Join(fmt.Errorf("%s: %w", name, err), f.Close())
-	}
-	return doc, true, nil
 }
 
 // Read returns the content of the file name of fsys with its layers peeled.
@@ -319,12 +296,28 @@ func readAbout(r io.Reader, size, limit int64) ([]byte, error) {
 	if size > bytes.MinRead && size <= limit {
 		b.Grow(int(size) + bytes.MinRead)
 	}
-	n, err := io.Copy(&b, io.LimitReader(r, limit+1))
+	n, err := io.Copy(&b, io.LimitReader(r, min(limit, maxDoubled)+1))
 	if err != nil {
 		return nil, err
 	}
-	if n > limit {
-		return nil, fmt.Errorf("%w: more than %d bytes", ErrTooLarge, limit)
+	if n <= min(limit, maxDoubled) {
+		return b.Bytes(), nil
 	}
-	return b.Bytes(), nil
+	parts, total := [][]byte{b.Bytes()}, n // a buffer that grows to twice its size would be there three times
+	for {
+		part := make([]byte, maxDoubled)
+		m, err := io.ReadFull(r, part)
+		parts, total = append(parts, part[:m]), total+int64(m)
+		switch {
+		case total > limit:
+			return nil, fmt.Errorf("%w: more than %d bytes", ErrTooLarge, limit)
+		case err == io.EOF || err == io.ErrUnexpectedEOF:
+			return bytes.Join(parts, nil), nil
+		case err != nil:
+			return nil, err
+		}
+	}
 }
+
+// maxDoubled is up to what size, in bytes, a buffer grows to twice as much.
+const maxDoubled = 4 << 20

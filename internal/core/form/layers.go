@@ -23,7 +23,6 @@ import (
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
-	"github.com/ulikunitz/xz"
 )
 
 // Layer is one wrapping around the content of a file.
@@ -244,9 +243,13 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 	case "bzip2":
 		return bzip2.NewReader(r), nil, nil
 	case "xz":
-		z, err := xz.ReaderConfig{DictCap: 64 << 20}.NewReader(r)
+		z, err := newXZ(r, limits.dictionary())
 		return z, nil, err
 	case "zstd":
+		if limits.Dictionary > 0 {
+			z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(uint64(limits.Dictionary)))
+			return z, z.Close, err
+		}
 		z, err := zstdReaders.get(r)
 		if err != nil {
 			return nil, nil, err
@@ -280,7 +283,7 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 		f.r, f.limits = bufio.NewReader(r), limits
 		return f, nil, nil
 	}
-	whole, err := readAtMost(r, limits.Decoded)
+	whole, err := readAtMost(r, min(limits.Decoded, maxHeld))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -307,7 +310,7 @@ func (p *zstdPool) get(r io.Reader) (*zstd.Decoder, error) {
 	if z, ok := p.Get().(*zstd.Decoder); ok {
 		return z, z.Reset(r)
 	}
-	return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20))
+	return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxDictionary))
 }
 
 // xored is a stream under a repeating key.
@@ -382,7 +385,7 @@ func (l *lz4Block) Read(p []byte) (int, error) {
 }
 
 func (l Layer) zipEntry(r io.Reader, limits Limits) (io.Reader, func(), error) {
-	data, err := readAtMost(r, limits.Decoded)
+	data, err := readAtMost(r, min(limits.Decoded, maxHeld))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -403,9 +406,28 @@ func (l Layer) zipEntry(r io.Reader, limits Limits) (io.Reader, func(), error) {
 var magics = map[string][]byte{"gzip": {0x1f, 0x8b}, "zstd": {0x28, 0xb5, 0x2f, 0xfd}, "xz": {0xfd, '7', 'z', 'X', 'Z', 0}, "bzip2": []byte("BZh")}
 
 // Magic is how what is in a layer always begins; ok is false where it need not.
-func Magic(layer string) (magic []byte, ok bool) {
-	magic, ok = magics[layer]
+func (l Layer) Magic() (magic []byte, ok bool) {
+	magic, ok = magics[l.Name]
 	return magic, ok
+}
+
+// Window is how much memory, in bytes, unpacking a file that begins with head takes, as far as the compressions go in which that may be much.
+func (l Layers) Window(head []byte) int64 {
+	switch Compression(head) {
+	case "zstd":
+		var h zstd.Header
+		if h.Decode(head) == nil {
+			return int64(h.WindowSize)
+		}
+	case "xz":
+		if n := 12; len(head) > n && len(head) >= n+4*(int(head[n])+1) && head[n] > 0 {
+			dict, _, err := xzBlockHeader(head[n : n+4*(int(head[n])+1)])
+			if err == nil {
+				return dict
+			}
+		}
+	}
+	return 0
 }
 
 // Compression names the compression that the first bytes of a file show, or is "" where they show none.

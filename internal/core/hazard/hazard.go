@@ -54,6 +54,9 @@ const (
 	MaxDecoded = 4 << 30
 	MaxRatio   = 250
 	RatioFrom  = 512 << 20
+	// maxDictionary is how much of what it has unpacked the decoder of the outermost compression may look back at, in bytes; of the next one it is a
+	// quarter, and so on.
+	maxDictionary = 64 << 20
 )
 
 // Scan reads r, the content of a file called name, to its end. An error is one of r itself.
@@ -98,7 +101,7 @@ func (res *Result) scan(name string, r io.Reader, source *counter) error {
 		return err
 	}
 	if res.Layers < maxLayers && form.Compression(head) != "" && !isPicture(head) {
-		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(b, form.Limits{Decoded: MaxDecoded})
+		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(b, form.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * res.Layers)})
 		if err != nil {
 			return nil // it only looked like a compression: a plain file of chance
 		}

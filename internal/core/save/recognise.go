@@ -400,7 +400,7 @@ func mayBe(kind *game.Save, head []byte) bool {
 		}
 		if chain := declared.Layers.Chain; len(chain) == 0 {
 			return form.Plausible(declared.Form, head)
-		} else if magic, ok := form.Magic(chain[0].Name); ok {
+		} else if magic, ok := chain[0].Magic(); ok {
 			return bytes.HasPrefix(head, magic)
 		}
 	}

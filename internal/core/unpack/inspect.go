@@ -17,6 +17,7 @@ import (
 	"github.com/klauspost/compress/zip"
 	"github.com/zeebo/blake3"
 
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/hazard"
 	"ostrov/internal/core/tree"
 )
@@ -129,6 +130,10 @@ func (d *Download) AsMod() *Download {
 }
 
 func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n int64)) (r inspected) {
+	if d.large[e.Path] {
+		d.one.Lock()
+		defer d.one.Unlock()
+	}
 	f, err := d.FS.Open(e.Path)
 	if err != nil {
 		r.damage = plain(err)
@@ -167,6 +172,8 @@ const (
 	MaxInside = 3
 	// smallestArchive is the fewest bytes that an archive has: the end of an empty zip.
 	smallestArchive = 22
+	// smallWindow is how much memory, in bytes, unpacking a file may take for others to be unpacked beside it.
+	smallWindow = 8 << 20
 )
 
 // scan reads content for what it could do. An archive in a download is spooled meanwhile, as reading it needs every place at once.
@@ -176,7 +183,12 @@ func (d *Download) scan(ctx context.Context, e tree.Entry, content io.Reader, r 
 		return hazard.Scan(e.Path, content)
 	}
 	head := &headReader{r: content}
-	if kindOf(head) == "file" {
+	kind := kindOf(head)
+	if !d.large[e.Path] && form.AnyCompression.Window(head.seen) > smallWindow {
+		d.one.Lock()
+		defer d.one.Unlock()
+	}
+	if kind == "file" {
 		return hazard.Scan(e.Path, head.again())
 	}
 	if d.depth == MaxInside {

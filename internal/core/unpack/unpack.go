@@ -67,11 +67,13 @@ type Download struct {
 	clashes  *clashes
 	// full is set when a bound is hit that makes reading on pointless.
 	full    bool
-	depth   int        // how many archives this one lies in
-	whole   int64      // bytes that the outermost one takes
-	scratch string     // a folder of the download's own, made at first need
-	temp    string     // where scratch is made
-	mu      sync.Mutex // guards closers while entries are inspected side by side
+	depth   int             // how many archives this one lies in
+	whole   int64           // bytes that the outermost one takes
+	scratch string          // a folder of the download's own, made at first need
+	temp    string          // where scratch is made
+	mu      sync.Mutex      // guards closers while entries are inspected side by side
+	large   map[string]bool // entries that take much memory to unpack
+	one     sync.Mutex      // held while one of these is
 	closers []func() error
 }
 
@@ -152,6 +154,7 @@ func (d *Download) AsFile() (*Download, error) {
 
 func (d *Download) start() {
 	d.Digests, d.clashes, d.files = map[string]tree.Digest{}, newClashes(), files{}
+	d.large = map[string]bool{}
 	d.FS = d.files
 }
 

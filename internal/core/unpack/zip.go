@@ -67,6 +67,9 @@ func (d *Download) openZip(ctx context.Context, f *os.File) error {
 			continue
 		}
 		d.add(e, func() (io.ReadCloser, error) { return openZipped(file) })
+		if file.Method == zipLZMA || file.Method == zipZstd || file.Method == zipOldZstd {
+			d.large[e.Path] = true
+		}
 		if d.full {
 			break
 		}
