@@ -40,7 +40,7 @@ func (p BlockPatterns) check() error {
 }
 
 // maxBlockItems bounds the blocks and pairs of one file.
-const maxBlockItems = 2_000_000
+const maxBlockItems = 1_500_000
 
 // blocksReader reads nested blocks into the tree that a JSON file would be: a block is an object; what is called by the name of a block is
 // a list of all blocks of that name, in order; a pair is text, or a list of texts where its key repeats; bare words in a block stand under
@@ -57,10 +57,16 @@ type blocksReader struct {
 	begin    int
 	value    place
 	inBraces bool
+	// brace and newline are where these stand next.
+	brace, newline nextByte
+}
+
+func newBlocksReader(text []byte, top *blockPart) *blocksReader {
+	return &blocksReader{text: text, stack: []map[string]any{{}}, names: []string{""}, top: top, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
 }
 
 func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
-	r := &blocksReader{text: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), stack: []map[string]any{{}}, names: []string{""}}
+	r := newBlocksReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), nil)
 	if i := bytes.IndexByte(r.text, 0); i >= 0 {
 		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
 	}
@@ -269,8 +275,25 @@ func (r *blocksReader) named() error {
 
 // braces reports whether a value here ends at a closing brace on its line.
 func (r *blocksReader) braces() bool {
-	line, _, _ := bytes.Cut(r.text[r.at:], []byte("\n"))
-	return bytes.IndexByte(line, '}') >= 0 && len(r.stack) > 1
+	return len(r.stack) > 1 && r.brace.find(r.text, r.at) < r.newline.find(r.text, r.at)
+}
+
+// nextByte knows where a byte stands next, so that a text is searched once, however often that is asked.
+type nextByte struct {
+	c     byte
+	at    int // where it stands
+	known bool
+}
+
+// find is the first place of the byte at or behind from, the length of the text where there is none. It is asked for places in rising order.
+func (n *nextByte) find(text []byte, from int) int {
+	if !n.known || n.at < from {
+		n.known, n.at = true, len(text)
+		if i := bytes.IndexByte(text[from:], n.c); i >= 0 {
+			n.at = from + i
+		}
+	}
+	return n.at
 }
 
 func (r *blocksReader) space(set string) {

@@ -1,6 +1,7 @@
 package form
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"strings"
@@ -54,11 +55,11 @@ func shapeBlocks(text []byte, patterns BlockPatterns) (shape, error) {
 
 func blocksOf(text []byte, patterns BlockPatterns) (*blocksShape, error) {
 	root := &blockPart{to: len(text), inner: place{0, len(text)}, block: true}
-	r := &blocksReader{text: text, stack: []map[string]any{{}}, names: []string{""}, top: root}
-	if strings.HasPrefix(string(text[:min(len(text), 3)]), "\xef\xbb\xbf") {
+	r := newBlocksReader(text, root)
+	if bytes.HasPrefix(text, []byte("\xef\xbb\xbf")) {
 		r.at = 3
 	}
-	if i := strings.IndexByte(string(text), 0); i >= 0 {
+	if i := bytes.IndexByte(text, 0); i >= 0 {
 		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
 	}
 	return &blocksShape{text, patterns, root}, r.read(patterns)
