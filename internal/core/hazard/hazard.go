@@ -42,6 +42,8 @@ type Result struct {
 	// more.
 	Layers int
 	SQLite bool
+	// Deeper tells that it is compressed in itself so often that what is inside was not looked at.
+	Deeper bool
 }
 
 const (
@@ -100,7 +102,12 @@ func (res *Result) scan(name string, r io.Reader, source *counter) error {
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return err
 	}
-	if res.Layers < maxLayers && form.Compression(head) != "" && !isPicture(head) {
+	packed := form.Compression(head) != "" && !isPicture(head)
+	if packed && res.Layers == maxLayers {
+		res.Deeper = true
+		return drain(b)
+	}
+	if packed {
 		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(b, form.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * res.Layers)})
 		if err != nil {
 			return nil // it only looked like a compression: a plain file of chance
@@ -126,15 +133,18 @@ func (res *Result) format(name string, head []byte, b *bufio.Reader) error {
 	add := func(format, why string) {
 		res.Findings = append(res.Findings, Finding{Code, format, why})
 	}
+	for _, of := range streams {
+		if why := of.is(head); why != "" {
+			add(of.format, why)
+			return drain(b)
+		}
+	}
+	pickle, found, goes := pickleIn(head)
 	switch {
 	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
 		res.SQLite = true
-	case bytes.HasPrefix(head, []byte{0xac, 0xed, 0, 5}):
-		add("Java objects", "holds Java objects: loading it can run code of any class the game has")
-	case bytes.HasPrefix(head, []byte("\x00\x01\x00\x00\x00\xff\xff\xff\xff\x01\x00\x00\x00\x00\x00\x00\x00")):
-		add(".NET objects", "holds .NET objects (BinaryFormatter): loading it can run code")
-	case bytes.HasPrefix(head, []byte("\x1bLua")), bytes.HasPrefix(head, []byte("\x1bLJ")):
-		add("Lua bytecode", "is compiled Lua, which is not checked before it runs")
+	case found:
+		res.Findings = append(res.Findings, pickle)
 	case mayBeXML(head):
 		declares, err := declaresEntities(b, head)
 		if err != nil {
@@ -145,13 +155,22 @@ func (res *Result) format(name string, head []byte, b *bufio.Reader) error {
 		}
 	case isPicture(head):
 		return res.polyglot(b)
-	case mayBePickle(head):
-		p := scanPickle(b)
-		if f, ok := p.finding(); ok {
-			res.Findings = append(res.Findings, f)
-		}
 	case mayBeLua(name, head):
 		if why := scanLua(b); why != "" {
+			add("Lua source", "is Lua that is more than data: "+why)
+		}
+	case goes:
+		if f, ok := scanPickle(b).finding(); ok {
+			res.Findings = append(res.Findings, f)
+		}
+	default:
+		format, why, err := namesClasses(b, head)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			add(format, why)
+		} else if why := luaChunk(head); why != "" {
 			add("Lua source", "is Lua that is more than data: "+why)
 		}
 	}

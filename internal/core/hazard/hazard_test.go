@@ -24,6 +24,14 @@ func pe() string {
 	return string(b)
 }
 
+func utf16(s string) string {
+	b := "\xff\xfe"
+	for _, c := range []byte(s) {
+		b += string([]byte{c, 0})
+	}
+	return b
+}
+
 func zipped(s string) string {
 	var b bytes.Buffer
 	w := gzip.NewWriter(&b)
@@ -88,6 +96,50 @@ var cases = []struct{ about, name, content, found, why string }{
 	{"hostile pickle 2", "s", "\x80\x02cposix\x0asystem\x0aq\x00X\x04\x00\x00\x00trueq\x01\x85q\x02Rq\x03.", "danger", "calls posix.system"},
 	{"hostile pickle 4", "s", "\x80\x04\x95\x1f\x00\x00\x00\x00\x00\x00\x00\x8c\x05posix\x94\x8c\x06system\x94\x93\x94\x8c\x04true\x94\x85\x94R\x94.", "danger", "calls posix.system"},
 	{"eval pickle", "s", "\x80\x02c__builtin__\x0aeval\x0aq\x00X\x01\x00\x00\x001q\x01\x85q\x02Rq\x03.", "danger", "eval"},
+	{"pickle without its mark", "s", "I1\n0cos\nsystem\n(S'x'\ntR.", "danger", "calls os.system"},
+	{"pickle that begins with a frame", "s", "\x95\x20\x00\x00\x00\x00\x00\x00\x00\x8c\x02os\x94\x8c\x06system\x94\x93\x94\x8c\x01x\x94\x85\x94R\x94.", "danger", "calls os.system"},
+	{"pickle that does not end", "s", "cos\nsystem\n(S'x'\ntRnonsense", "danger", "calls os.system"},
+	{"name from the memo", "s", "\x80\x04\x8c\x02os\x94\x8c\x06system\x94" + "00h\x00h\x01\x93\x8c\x01x\x85R.", "danger", "calls os.system"},
+	{"name made by a call", "s", "\x80\x04cbuiltins\nstr\n\x8c\x02os\x85R\x8c\x06system\x93\x8c\x01x\x85R.", "danger", "made up"},
+	{"callable made by a call", "s", "\x80\x04cgame\nfind\n\x8c\x06system\x85R\x8c\x01x\x85R.", "danger", "what it makes"},
+	{"method caller", "s", "\x80\x04coperator\nmethodcaller\n\x8c\x06system\x8c\x01x\x86R.", "danger", "operator.methodcaller"},
+	{"module that runs", "s", "crunpy\n_run_code\n(S'x'\ntR.", "danger", "runpy._run_code"},
+	{"pickle by INST", "s", "(S'x'\nios\nsystem\n.", "danger", "os.system"},
+	{"pickle by OBJ", "s", "(cos\nsystem\nS'x'\no.", "danger", "os.system"},
+	{"pickle behind a header", "s", "SAVE0001\x80\x04\x8c\x02os\x8c\x06system\x93\x8c\x01x\x85R.", "danger", "os.system"},
+	{"old pickle behind a header", "s", "SAVE0001cos\nsystem\n(S'x'\ntR.", "danger", "os.system"},
+	{"objects of a game behind a header", "s", "SAVE0001\x80\x04\x8c\x04game\x8c\x05World\x93)\x81.", "code", "game World"},
+	{".NET objects with another root", "s", "\x00\x07\x00\x00\x00\xff\xff\xff\xff\x01\x00\x00\x00\x00\x00\x00\x00\x0c\x02\x00\x00\x00", "code", ".NET"},
+	{"Lua under another ending", "save.dat", "save = { a = 1 }\nos.execute('x')\n", "code", `a call of "execute" in line 2`},
+	{"Lua functions under no ending", "save", "local function f(a, ...)\n  if a == 1 then return ... end\nend\nf(2)\n", "code", `"function"`},
+	{"Lua method call", "save", "player:set { hp = 3 }", "code", `a call of "set"`},
+	{"Ruby objects", "s", "\x04\x08[\x07i\x06o:\x09Game\x06:\x07@xi\x06", "code", "Ruby objects (Game)"},
+	{"Ruby class", "s", "\x04\x08{\x06:\x06ac\x09File", "code", "Ruby objects (File)"},
+	{"PHP objects", "s", `a:1:{s:1:"x";O:4:"Game":0:{}}`, "code", "PHP objects"},
+	{"YAML of Python", "s.yml", "a: 1\nb: !!python/object/apply:os.system ['x']\n", "code", "!!python/object/apply:os.system"},
+	{"YAML of Ruby", "s", "--- !ruby/object:Game\na: 1\n", "code", "!ruby/object:Game"},
+	{"YAML of Java", "s", "!!javax.script.ScriptEngineManager [a]\n", "code", "YAML"},
+	{"JSON with types", "s", `{"a": {"$type": "Game.World, Game", "x": 1}}`, "code", "$type"},
+	{"JSON with types, far on", "s", `{"a": "` + strings.Repeat("x", 200_000) + `", "py/object": "os.x"}`, "code", "py/object"},
+	{"JSON with classes", "s", `[{"@class": "org.game.World"}]`, "code", "@class"},
+	{"engine resource with a script", "s", "[gd_resource type=\"Resource\" format=3]\n[sub_resource type=\"GDScript\" id=\"1\"]\nscript/source = \"x\"\n", "code", "engine"},
+	{"engine resource with a foreign script", "s", "[gd_resource type=\"Resource\"]\n[ext_resource type=\"Script\" path=\"user://x.gd\" id=\"1\"]\n", "code", "user://x.gd"},
+	{"XML entities far behind", "s", "<?xml version='1.0'?><!-- " + strings.Repeat("x", 70_000) + " --><!DOCTYPE a [<!ENTITY b 'c'>]><a/>", "code", "entities"},
+	{"XML entities in UTF-16", "s", utf16("<?xml version='1.0'?><!DOCTYPE a [<!ENTITY b 'c'>]><a/>"), "code", "entities"},
+	{"XML entities behind literals", "s", "<!DOCTYPE a SYSTEM '><!--' [<!NOTATION n SYSTEM ']><!--'><!ENTITY b 'c'>]><a/>", "code", "entities"},
+
+	{"Ruby data", "s", "\x04\x08{\x07:\x06ai\x06I\"\x06b\x06:\x06ET[\x07f\x081.5T", "", ""},
+	{"PHP data", "s", `a:1:{s:1:"x";s:9:"O:4:Game:0";}`, "", ""},
+	{"YAML", "s", "a: !!str 1\nb: !!binary aGk=\nc: it works!\n", "", ""},
+	{"JSON that talks of types", "s", `{"$type": 3, "type": "Game.World, Game", "@type": "tree", "class": "a.b.C"}`, "", ""},
+	{"engine resource", "s", "[gd_resource type=\"Resource\"]\n[ext_resource type=\"Script\" path=\"res://save.gd\" id=\"1\"]\n", "", ""},
+	{"a name with a number", "note.txt", "Backup (2)\n", "", ""},
+	{"a setting with brackets", "a.cfg", "color = rgb(1, 2, 3)\ntitle = town\n", "", ""},
+	{"prose with brackets", "a.txt", "The lamp (see below) burns; don't (ever) put it out.\nSecond line (two).\n", "", ""},
+	{"text that begins as opcodes do", "a.txt", "I am here\nVery well\nN.", "", ""},
+	{"XML with a DOCTYPE", "s", "<!DOCTYPE html><p>&lt;!ENTITY</p>", "", ""},
+	{"UTF-16 XML", "s", utf16("<?xml version='1.0'?><a>b</a>"), "", ""},
+	{"version 1 of something", "s", "\x00\x07\x00\x00\x00\xff\xff\xff\xff\x01\x00\x00\x00\x00\x00\x00\x00\xff\xff\xff", "", ""},
 	{"ordered pickle", "s", "\x80\x04\x95)\x00\x00\x00\x00\x00\x00\x00\x8c\x0bcollections\x94\x8c\x0bOrderedDict\x94\x93\x94)R\x94\x8c\x01a\x94K\x01s.", "code", "collections OrderedDict"},
 	{"dated pickle", "s", "\x80\x02]q\x00cdatetime\x0adate\x0aq\x01c_codecs\x0aencode\x0aq\x02X\x05\x00\x00\x00\x07\xc3\xa4\x01\x02q\x03X\x06\x00\x00\x00latin1q\x04\x86q\x05Rq\x06\x85q\x07Rq\x08a.", "code", "datetime"},
 }

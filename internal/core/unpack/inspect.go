@@ -156,6 +156,7 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 		r.damage = fmt.Errorf("is not the %d bytes that the download says", e.Size)
 		return r
 	}
+	r.closed = r.closed || result.Deeper
 	r.digest, r.found = tree.Digest(sum.Sum(nil)), result.Findings
 	if result.SQLite {
 		found, err := hazard.Database(ctx, d.FS, e.Path, result.Layers)
