@@ -247,7 +247,7 @@ func (d *sqliteDoc) blobs(ctx context.Context, query string, visit func([]byte) 
 
 func sqliteError(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return fmt.Errorf("%w: a query took longer than %v", ErrTooLarge, sqliteTime)
+		return fmt.Errorf("a query took longer than %v: %w", sqliteTime, context.DeadlineExceeded)
 	}
 	if text := err.Error(); strings.Contains(text, "no such table") || strings.Contains(text, "no such column") {
 		return fmt.Errorf("%w: %v", ErrUnknown, err)

@@ -42,8 +42,16 @@ type Facts struct {
 	unread bool // what tells its kind could not be read
 }
 
-// Damaged reports whether the save is not what it should be; one that is only not understood may be right.
-func (f Facts) Damaged() bool { return f.Problem != nil && !errors.Is(f.Problem, form.ErrUnknown) }
+// Damaged reports whether the save is not what it should be; one that is only not understood may be right, and so may one whose reading did not come to
+// an end.
+func (f Facts) Damaged() bool {
+	return f.Problem != nil && !errors.Is(f.Problem, form.ErrUnknown) && !f.Stopped()
+}
+
+// Stopped reports whether reading it was stopped, or took longer than it may.
+func (f Facts) Stopped() bool {
+	return errors.Is(f.Problem, context.Canceled) || errors.Is(f.Problem, context.DeadlineExceeded)
+}
 
 // Version is the version of the game that wrote the save, or "".
 func (f Facts) Version() string { return f.Fields["version"].Raw }

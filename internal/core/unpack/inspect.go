@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 
 	"github.com/klauspost/compress/zip"
@@ -54,6 +55,11 @@ func (d *Download) Inspect(ctx context.Context, progress func(n int64)) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	for i, e := range d.Entries {
+		if err := results[i].damage; err != nil && outside(err) {
+			return fmt.Errorf("%s: %w", e.Path, err)
+		}
+	}
 	entries := d.Entries
 	d.Entries = nil
 	for i, e := range entries {
@@ -78,7 +84,7 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 		return true
 	}
 	if r.damage != nil {
-		d.damage(e.Path, r.damage.Error())
+		d.damage(e.Path, plain(r.damage).Error())
 		return true
 	}
 	if r.closed {
@@ -136,7 +142,7 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 	}
 	f, err := d.FS.Open(e.Path)
 	if err != nil {
-		r.damage = plain(err)
+		r.damage = err
 		return r
 	}
 	defer f.Close()
@@ -150,7 +156,7 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 	case ctx.Err() != nil:
 		return r
 	case err != nil:
-		r.damage = plain(err)
+		r.damage = err
 		return r
 	case count.n != e.Size:
 		r.damage = fmt.Errorf("is not the %d bytes that the download says", e.Size)
@@ -263,6 +269,9 @@ func plain(err error) error {
 	}
 	if pe := (*fs.PathError)(nil); errors.As(err, &pe) {
 		return pe.Err
+	}
+	if errors.Is(err, form.ErrDamaged) {
+		return errors.New(strings.ReplaceAll(err.Error(), form.ErrDamaged.Error()+": ", ""))
 	}
 	return err
 }

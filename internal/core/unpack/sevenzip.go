@@ -80,8 +80,7 @@ func (d *Download) open7z(ctx context.Context, f *os.File) (err error) {
 		d.hazard(d.Name, err.Error())
 		return nil
 	} else if err != nil {
-		d.damage(d.Name, "the 7z cannot be read: "+err.Error())
-		return nil
+		return d.unread(d.Name, "the 7z cannot be read: ", err)
 	}
 	z, err := sevenzip.NewReader(f, d.Packed)
 	if needsPassword(err) {
@@ -89,8 +88,7 @@ func (d *Download) open7z(ctx context.Context, f *os.File) (err error) {
 		return nil
 	}
 	if err != nil {
-		d.damage(d.Name, "the 7z cannot be read: "+plain(err).Error())
-		return nil
+		return d.unread(d.Name, "the 7z cannot be read: ", err)
 	}
 	for _, file := range z.File {
 		if d.full || len(d.Hazards) >= maxHazards || ctx.Err() != nil {
@@ -108,7 +106,9 @@ func (d *Download) open7z(ctx context.Context, f *os.File) (err error) {
 		if err := d.add7z(ctx, file, e); needsPassword(err) {
 			d.Encrypted = append(d.Encrypted, e.Path)
 		} else if err != nil {
-			d.damage(e.Path, plain(err).Error())
+			if err := d.unread(e.Path, "", err); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -68,12 +68,10 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 	for ctx.Err() == nil && !d.full && len(d.Hazards) < maxHazards {
 		h, err := t.Next()
 		if err == io.EOF {
-			d.checkTarEnd(content)
-			return ctx.Err()
+			return d.checkTarEnd(content)
 		}
 		if err != nil {
-			d.damage(d.Name, "the tar cannot be read on: "+plain(err).Error())
-			return nil
+			return d.unread(d.Name, "the tar cannot be read on: ", err)
 		}
 		e := tree.Entry{Path: strings.TrimSuffix(strings.TrimPrefix(h.Name, "./"), "/"), Size: h.Size, Mode: h.FileInfo().Mode().Perm(), ModTime: h.ModTime, Target: h.Linkname}
 		switch h.Typeflag {
@@ -92,8 +90,7 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 			continue
 		}
 		if err := d.addSpooled(ctx, e, t); err != nil {
-			d.damage(e.Path, plain(err).Error())
-			return nil
+			return d.unread(e.Path, "", err)
 		}
 	}
 	return ctx.Err()
@@ -103,7 +100,7 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 const endOfTar = 1024
 
 // checkTarEnd reads on behind the end of a tar, where the checksum of what it is packed with comes, and where other readers may find another tar.
-func (d *Download) checkTarEnd(content *zeroTail) {
+func (d *Download) checkTarEnd(content *zeroTail) error {
 	ended := content.zeros >= endOfTar
 	more := false
 	buf := make([]byte, 64<<10)
@@ -114,8 +111,7 @@ func (d *Download) checkTarEnd(content *zeroTail) {
 			break
 		}
 		if err != nil {
-			d.damage(d.Name, "the tar cannot be read to its end: "+plain(err).Error())
-			return
+			return d.unread(d.Name, "the tar cannot be read to its end: ", err)
 		}
 	}
 	if more {
@@ -123,6 +119,7 @@ func (d *Download) checkTarEnd(content *zeroTail) {
 	} else if !ended {
 		d.damage(d.Name, "the tar ends without the mark of its end: it may be cut")
 	}
+	return nil
 }
 
 // zeroTail counts the zeros that what has been read ends with.
@@ -152,8 +149,7 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 		return nil
 	}
 	if err != nil {
-		d.damage(d.Name, "the rar cannot be read: "+plain(err).Error())
-		return nil
+		return d.unread(d.Name, "the rar cannot be read: ", err)
 	}
 	for ctx.Err() == nil && !d.full && len(d.Hazards) < maxHazards {
 		h, err := r.Next()
@@ -165,8 +161,7 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 			return nil
 		}
 		if err != nil {
-			d.damage(d.Name, "the rar cannot be read on: "+plain(err).Error())
-			return nil
+			return d.unread(d.Name, "the rar cannot be read on: ", err)
 		}
 		e := tree.Entry{Path: strings.TrimSuffix(strings.ReplaceAll(h.Name, `\`, "/"), "/"), Kind: tree.File, Size: h.UnPackedSize, Mode: 0o644, ModTime: h.ModificationTime}
 		switch mode := h.Mode(); {
@@ -188,7 +183,9 @@ func (d *Download) openRar(ctx context.Context, f *os.File) error {
 			continue
 		}
 		if err := d.addSpooled(ctx, e, r); err != nil {
-			d.damage(e.Path, plain(err).Error())
+			if err := d.unread(e.Path, "", err); err != nil {
+				return err
+			}
 		}
 	}
 	return ctx.Err()

@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
@@ -258,6 +259,21 @@ func (d *Download) damage(path, why string) {
 	}
 }
 
+// unread notes that something cannot be read, as words say. What has nothing to do with the download is an error: that it was stopped, that the drive
+// failed, that the player may not read it.
+func (d *Download) unread(path, words string, err error) error {
+	if outside(err) {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	d.damage(path, words+plain(err).Error())
+	return nil
+}
+
+// outside reports whether an error is the system's, or the player's, and not about what a file holds.
+func outside(err error) bool {
+	return errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) || errors.As(err, new(syscall.Errno))
+}
+
 // accept judges an entry by all but its content and reports whether it may be read.
 func (d *Download) accept(e tree.Entry) bool {
 	if len(d.Entries) >= MaxEntries {
@@ -345,8 +361,7 @@ func (d *Download) openFolder(ctx context.Context) error {
 			return nil
 		}
 		if e.Kind == tree.Unread {
-			d.damage(d.Name+"/"+inside, "it cannot be read: "+e.Err.Error())
-			return nil
+			return d.unread(d.Name+"/"+inside, "cannot be read: ", e.Err)
 		}
 		e.Path = d.Name + "/" + e.Path
 		if !d.add(e, func() (io.ReadCloser, error) { return root.Open(inside) }) && e.Kind == tree.Dir {

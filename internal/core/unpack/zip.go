@@ -39,8 +39,7 @@ func (d *Download) openZip(ctx context.Context, f *os.File) error {
 	}
 	z, err := zip.NewReader(f, info.Size())
 	if err != nil {
-		d.damage(d.Name, "the zip cannot be read: "+plain(err).Error())
-		return nil
+		return d.unread(d.Name, "the zip cannot be read: ", err)
 	}
 	z.RegisterDecompressor(zipBzip2, func(r io.Reader) io.ReadCloser { return io.NopCloser(bzip2.NewReader(r)) })
 	unzstd := zstd.ZipDecompressor(zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxLZMADict), zstd.WithDecoderMaxMemory(MaxBytes))

@@ -47,8 +47,7 @@ func (d *Download) checkZip(f io.ReaderAt, size int64) error {
 		}
 		hidden, err := holdsHeader(f, end, r.offset)
 		if err != nil {
-			d.damage(d.Name, "the zip cannot be read: "+plain(err).Error())
-			return nil
+			return d.unread(d.Name, "the zip cannot be read: ", err)
 		}
 		if hidden {
 			d.hazard(d.Name, "holds files that its directory does not name and that some readers unpack")

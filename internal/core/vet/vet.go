@@ -84,7 +84,11 @@ func Vet(ctx context.Context, h *home.Home, file string, req Request) (*Vetting,
 		return nil, err
 	}
 	v := &Vetting{File: file, Download: d, Picked: req.Pick, h: h, states: map[*game.Install]stateOf{}}
-	if err := v.vet(ctx, req); err != nil {
+	err = v.vet(ctx, req)
+	if err == nil {
+		err = v.stopped(ctx)
+	}
+	if err != nil {
 		return nil, errors.Join(err, v.Close())
 	}
 	check.Sort(v.Findings)
@@ -101,6 +105,19 @@ func Vet(ctx context.Context, h *home.Home, file string, req Request) (*Vetting,
 		}
 	}
 	return v, nil
+}
+
+// stopped is an error where reading did not come to its end, so that there is no verdict.
+func (v *Vetting) stopped(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	for _, f := range v.Saves {
+		if f.Facts.Stopped() {
+			return fmt.Errorf("%s: %w", f.Name, f.Facts.Problem)
+		}
+	}
+	return nil
 }
 
 func (v *Vetting) vet(ctx context.Context, req Request) error {
