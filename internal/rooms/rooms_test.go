@@ -61,15 +61,15 @@ var may = map[string]string{
 	"plan":   "change facts game home ledger logbook problem save tree",
 	"record": "archive check facts game home line logbook modlist problem strict tree",
 	"assess": "check facts field form game mod problem",
-	"facts":  "archive check field form game home ledger line logbook mod modlist parcel problem refer save strict tree unpack",
+	"facts":  "archive check field form game glob home ledger line logbook mod modlist parcel problem refer save strict tree unpack",
 	"home":   "archive durable game index ledger logbook problem strict tree",
 	// leaves and engines
 	"layout": "game ledger mod tree", "checkout": "",
 	"ledger": "tree", "line": "logbook", "logbook": "check game modlist peek tree version", "index": "peek tree", "archive": "durable modlist tree", "change": "durable tree",
-	"check": "problem version", "mod": "check field form game modlist save tree version", "save": "field form game tree", "game": "check field form strict tree version",
-	"field":  "form strict",
+	"check": "problem version", "mod": "check field form game modlist save tree version", "save": "field form game tree", "game": "check field form glob strict tree version",
+	"field":  "form glob strict",
 	"parcel": "bag check tree", "unpack": "form hazard tree", "unpack/unpacktest": "", "hazard": "form schema", "modlist": "tree",
-	"bag": "", "durable": "", "form": "schema", "peek": "", "problem": "", "refer": "", "schema": "", "strict": "", "tree": "", "version": "",
+	"bag": "", "durable": "", "form": "glob schema", "glob": "", "peek": "", "problem": "", "refer": "", "schema": "", "strict": "", "tree": "", "version": "",
 	// for tests
 	"coretest": "facts game home plan record",
 }

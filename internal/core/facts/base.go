@@ -16,6 +16,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/glob"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
@@ -137,7 +138,7 @@ func (b *Base) readList(from string) error {
 		line = strings.TrimPrefix(line, "./")
 		switch {
 		case line == "" || strings.HasPrefix(line, "#"):
-		case n > maxBaseList || !doublestar.ValidatePattern(line) || !fs.ValidPath(strings.TrimSuffix(line, "/")):
+		case n > maxBaseList || !glob.Valid(line) || !fs.ValidPath(strings.TrimSuffix(line, "/")):
 			return fmt.Errorf("%s:%d: %q is no path in the install", from, n, line)
 		default:
 			if strings.HasSuffix(line, "/") {

@@ -8,9 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/glob"
 	"ostrov/internal/core/strict"
 )
 
@@ -66,7 +65,7 @@ func (c Checker) Inner(at string, files map[string]File) {
 			}
 			files[id] = f
 		}
-		if f.Path != "" && (!relative(f.Path) || !doublestar.ValidatePattern(f.Path)) {
+		if f.Path != "" && (!relative(f.Path) || !glob.Valid(f.Path)) {
 			c.Errorf(where+".path", "", "%q must be a relative path or glob inside the save or mod", f.Path)
 		}
 		c.present(where+".if", f.If)
@@ -82,7 +81,7 @@ func (c Checker) present(at string, p *Present) {
 	}
 	for _, t := range []string{p.Exists, p.Absent} {
 		inside, ok := strings.CutPrefix(t, inSave)
-		if t != "" && (!ok || !relative(inside) || !doublestar.ValidatePattern(inside)) {
+		if t != "" && (!ok || !relative(inside) || !glob.Valid(inside)) {
 			c.Errorf(at, "", "%q must begin with {save}/ and stay inside the save", t)
 		}
 	}

@@ -121,19 +121,29 @@ func checkJSONDepth(data []byte) error {
 // compiled are the queries that have been asked, by their text: a list asks each of its elements the same. Descriptions are bounded, and so are these.
 var compiled sync.Map
 
-func compileJSON(query string) (expr jp.Expr, err error) {
+func compileJSON(query string) (expr jsonPath, err error) {
 	if known, ok := compiled.Load(query); ok {
-		return known.(jp.Expr), nil
+		return known.(jsonPath), nil
 	}
-	if expr, err = parsePath(query); err == nil {
+	expr.long = !Streams("json", query)
+	if expr.Expr, err = parsePath(query); err == nil {
 		compiled.Store(query, expr)
 	}
 	return expr, err
 }
 
+// jsonPath is a query; long tells that it may take long.
+type jsonPath struct {
+	jp.Expr
+	long bool
+}
+
 func parsePath(query string) (expr jp.Expr, err error) {
 	if !strings.HasPrefix(query, "$") {
 		return nil, fmt.Errorf("a JSONPath begins with $: %q", query)
+	}
+	if strings.Count(query, "..") > 1 { // of each of n parts all parts, which may be n times n
+		return nil, fmt.Errorf("a JSONPath has one .. at most: %q", query)
 	}
 	defer func() { // the library panics on some malformed filters
 		if r := recover(); r != nil {
@@ -143,8 +153,8 @@ func parsePath(query string) (expr jp.Expr, err error) {
 	return jp.ParseString(query)
 }
 
-func (d jsonDoc) Value(_ context.Context, query string) (string, bool, error) {
-	found, err := d.find(query)
+func (d jsonDoc) Value(ctx context.Context, query string) (string, bool, error) {
+	found, err := d.find(ctx, query)
 	if err != nil || len(found) == 0 {
 		return "", false, err
 	}
@@ -152,8 +162,8 @@ func (d jsonDoc) Value(_ context.Context, query string) (string, bool, error) {
 	return s, ok, nil
 }
 
-func (d jsonDoc) Each(_ context.Context, query string) ([]Doc, error) {
-	found, err := d.find(query)
+func (d jsonDoc) Each(ctx context.Context, query string) ([]Doc, error) {
+	found, err := d.find(ctx, query)
 	docs := make([]Doc, len(found))
 	for i, node := range found {
 		docs[i] = jsonDoc{node}
@@ -163,7 +173,7 @@ func (d jsonDoc) Each(_ context.Context, query string) ([]Doc, error) {
 
 func (d jsonDoc) Close() error { return nil }
 
-func (d jsonDoc) find(query string) (found []any, err error) {
+func (d jsonDoc) find(ctx context.Context, query string) (found []any, err error) {
 	if query == "$" {
 		return []any{d.node}, nil
 	}
@@ -171,12 +181,7 @@ func (d jsonDoc) find(query string) (found []any, err error) {
 	if err != nil {
 		return nil, err
 	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("%s: %v", query, r)
-		}
-	}()
-	return expr.Get(d.node), nil
+	return inTime(ctx, query, expr.long, func() ([]any, error) { return expr.Get(d.node), nil })
 }
 
 func jsonText(node any) (string, bool) {

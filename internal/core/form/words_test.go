@@ -2,6 +2,7 @@ package form
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"strings"
 	"testing"
@@ -169,4 +170,18 @@ func TestLayersInWords(t *testing.T) {
 	assert.Equal(t, []string{"gzip"}, layersOf(t, "auto").Words(zipped))
 	assert.Empty(t, layersOf(t, "auto").Words([]byte(content)))
 	assert.Equal(t, []string{"skip:4", "zlib"}, layersOf(t, "skip:4", "zlib").Words(nil))
+}
+
+func TestAQueryThatTakesTooLongIsStopped(t *testing.T) {
+	wide := "<a>" + strings.Repeat("<b/>", 60_000) + "</a>"
+	doc, err := Parse([]byte(wide), Spec{Form: "xml"})
+	require.NoError(t, err)
+	_, _, err = doc.Value(t.Context(), "count(//*[count(//*) > count(//*[count(//*) = 1])])")
+	assert.ErrorIs(t, err, context.DeadlineExceeded)
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	_, err = doc.Each(stopped, "//*[count(//*) = 1]")
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.Error(t, CheckQuery("json", "$..a..b", true), "of each part all its parts")
+	assert.NoError(t, CheckQuery("json", "$..a.b", true))
 }

@@ -62,7 +62,7 @@ func compileXPath(query string) (expr *xpath.Expr, err error) {
 	return xpath.Compile(query)
 }
 
-func (d xmlDoc) Value(_ context.Context, query string) (text string, ok bool, err error) {
+func (d xmlDoc) Value(ctx context.Context, query string) (text string, ok bool, err error) {
 	if query == "." { // of an attribute the library has no navigator
 		return strings.TrimSpace(d.node.InnerText()), true, nil
 	}
@@ -70,41 +70,44 @@ func (d xmlDoc) Value(_ context.Context, query string) (text string, ok bool, er
 	if err != nil {
 		return "", false, err
 	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("%s: %v", query, r)
+	found, err := inTime(ctx, query, !Streams("xml", query), func() (*string, error) {
+		switch v := expr.Evaluate(xmlquery.CreateXPathNavigator(d.node)).(type) {
+		case *xpath.NodeIterator:
+			if v.MoveNext() {
+				text := strings.TrimSpace(v.Current().Value())
+				return &text, nil
+			}
+		case string:
+			if v != "" {
+				return &v, nil
+			}
+		case float64:
+			if text := fmt.Sprint(v); v == v {
+				return &text, nil
+			}
+		case bool:
+			text := fmt.Sprint(v)
+			return &text, nil
 		}
-	}()
-	switch v := expr.Evaluate(xmlquery.CreateXPathNavigator(d.node)).(type) {
-	case *xpath.NodeIterator:
-		if !v.MoveNext() {
-			return "", false, nil
-		}
-		return strings.TrimSpace(v.Current().Value()), true, nil
-	case string:
-		return v, v != "", nil
-	case float64:
-		return fmt.Sprint(v), v == v, nil
-	case bool:
-		return fmt.Sprint(v), true, nil
+		return nil, nil
+	})
+	if err != nil || found == nil {
+		return "", false, err
 	}
-	return "", false, nil
+	return *found, true, nil
 }
 
-func (d xmlDoc) Each(_ context.Context, query string) (docs []Doc, err error) {
+func (d xmlDoc) Each(ctx context.Context, query string) (docs []Doc, err error) {
 	expr, err := compileXPath(query)
 	if err != nil {
 		return nil, err
 	}
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("%s: %v", query, r)
+	return inTime(ctx, query, !Streams("xml", query), func() (docs []Doc, err error) {
+		for _, node := range xmlquery.QuerySelectorAll(d.node, expr) {
+			docs = append(docs, xmlDoc{node})
 		}
-	}()
-	for _, node := range xmlquery.QuerySelectorAll(d.node, expr) {
-		docs = append(docs, xmlDoc{node})
-	}
-	return docs, nil
+		return docs, nil
+	})
 }
 
 func (d xmlDoc) Close() error { return nil }

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/field"
+	"ostrov/internal/core/glob"
 	"ostrov/internal/core/strict"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
@@ -19,7 +19,7 @@ import (
 var idPattern = regexp.MustCompile(`^[a-z0-9-]+$`)
 
 // reading is part of a description's digest: another way of reading makes what was remembered of the former one out of date.
-const reading = "reading 2\n"
+const reading = "reading 3\n"
 
 // Parse reads a description. file is its name for messages. Everything wrong with it is reported at once, as strict.Errors.
 func Parse(file string, data []byte) (*Description, error) {
@@ -124,10 +124,10 @@ func (v validator) all() {
 // fileGroups checks templates that end in a glob.
 func (v validator) fileGroups(at string, templates []string) {
 	for i, t := range templates {
-		base, glob := splitGlob(t)
+		base, below := splitGlob(t)
 		v.template(fmt.Sprintf("%s.%d", at, i), base)
-		plain := ofModPlace.ReplaceAllString(glob, "x")
-		if glob == "" || !doublestar.ValidatePattern(plain) || strings.Contains(plain, "{") {
+		plain := ofModPlace.ReplaceAllString(below, "x")
+		if below == "" || !glob.Valid(plain) || strings.Contains(plain, "{") {
 			v.Errorf(at, "", "%q is not a folder and a glob below it", t)
 		}
 	}

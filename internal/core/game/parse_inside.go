@@ -5,10 +5,9 @@ import (
 	"regexp"
 	"slices"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/glob"
 	"ostrov/internal/core/version"
 )
 
@@ -146,7 +145,7 @@ func (v validator) section(at string, s *Section) {
 		v.Errorf(at+".from", "", "%q is not mod", s.From)
 	case (s.From == "mod") != (s.Piece != ""):
 		v.Errorf(at+".piece", "", "a section with from = \"mod\" says with piece which files of the mod it is")
-	case s.Piece != "" && !doublestar.ValidatePattern(s.Piece):
+	case s.Piece != "" && !glob.Valid(s.Piece):
 		v.Errorf(at+".piece", "", "%q is not a glob", s.Piece)
 	}
 }

@@ -5,9 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/glob"
 	"ostrov/internal/core/strict"
 	"ostrov/internal/core/version"
 )
@@ -135,7 +134,7 @@ func (v validator) ruleAbout(at string, r *Rule) {
 	if r.Is != "" && (code != check.ModDiffers || !slices.Contains([]string{"older", "newer", "edited"}, r.Is)) {
 		v.Errorf(at+".is", "", "is = older, newer or edited belongs to on = \"mod-differs\"")
 	}
-	if !doublestar.ValidatePattern(r.Mod) {
+	if !glob.Valid(r.Mod) {
 		v.Errorf(at+".mod", "", "%q is not a glob", r.Mod)
 	}
 	if r.Kind != "" {

@@ -5,9 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"ostrov/internal/core/field"
+	"ostrov/internal/core/glob"
 )
 
 func (v validator) saveMods(at string, s *Save) {
@@ -108,7 +107,7 @@ func (v validator) save(at string, s *Save) {
 
 func (v validator) globs(at string, globs []string) {
 	for _, g := range globs {
-		if !doublestar.ValidatePattern(g) {
+		if !glob.Valid(g) {
 			v.Errorf(at, "", "%q is not a glob", g)
 		}
 	}
