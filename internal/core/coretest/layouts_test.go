@@ -275,7 +275,7 @@ func hostile(vice packed) []laidOut {
 		{name: "a choice that is none", entries: []packed{{name: "big/puff.plug", text: "big"}, {name: "small/puff.plug", text: "small"}}, pick: "huge", refused: "huge"},
 		{name: "a folder where a file is", entries: []packed{vice, {name: "vice/a", text: "file"}, {name: "vice/a/b", text: "below"}}, refused: ""},
 		{name: "a bomb", entries: []packed{vice, {name: "vice/zeros", text: strings.Repeat("\x00", 1<<20)}}, pack: bomb, refused: "dangerous"},
-		{name: "an archive of archives", entries: []packed{{name: "outer.zip", text: inner(packed{name: "inner.zip", text: inner(vice)})}}, refused: "laid out"},
+		{name: "an archive of archives of archives", entries: []packed{{name: "a.zip", text: inner(packed{name: "b.zip", text: inner(packed{name: "c.zip", text: inner(packed{name: "d.zip", text: inner(vice)})})})}}, refused: "laid out"},
 	}
 }
 

@@ -18,8 +18,8 @@ func Check(ctx context.Context, fsys fs.FS, name string, spec Spec) error {
 		return nil
 	case "sqlite":
 		for _, ending := range SQLiteCompanions { // what is in them counts, too
-			if _, err := fs.Stat(fsys, name+ending); err == nil {
-				return nil
+			if f, err := fsys.Open(name + ending); err == nil {
+				return f.Close()
 			}
 		}
 		f, err := fsys.Open(name)

@@ -16,6 +16,7 @@ import (
 // xzFile packs a text, in blocks of some bytes.
 func xzFile(t testing.TB, text []byte, config xz.WriterConfig) []byte {
 	var b bytes.Buffer
+	config.DictCap = 1 << 16 // which each reader makes room for
 	w, err := config.NewWriter(&b)
 	require.NoError(t, err)
 	_, err = w.Write(text)

@@ -15,6 +15,9 @@ func Database(ctx context.Context, fsys fs.FS, name string, layers int) ([]Findi
 	for range layers {
 		spec.Layers.Chain = append(spec.Layers.Chain, form.Layer{Name: "auto"})
 	}
+	if err := form.Check(ctx, fsys, name, spec); err != nil {
+		return nil, err
+	}
 	doc, err := form.Open(ctx, fsys, name, spec, form.DefaultLimits)
 	if err != nil {
 		return nil, err

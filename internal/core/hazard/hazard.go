@@ -42,6 +42,8 @@ type Result struct {
 	// more.
 	Layers int
 	SQLite bool
+	// Broken is why a compression that its first bytes show cannot be read to its end, or nil. It may be none, and the bytes chance.
+	Broken error
 	// Deeper tells that it is compressed in itself so often that what is inside was not looked at.
 	Deeper bool
 }
@@ -110,6 +112,7 @@ func (res *Result) scan(name string, r io.Reader, source *counter) error {
 	if packed {
 		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(b, form.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * res.Layers)})
 		if err != nil {
+			res.Broken = err
 			return nil // it only looked like a compression: a plain file of chance
 		}
 		defer inner.Close()
@@ -119,7 +122,10 @@ func (res *Result) scan(name string, r io.Reader, source *counter) error {
 		if errors.Is(err, errDense) || errors.Is(err, form.ErrTooLarge) {
 			res.Findings = append(res.Findings[:before], Finding{Danger, "bomb", fmt.Sprintf("unpacks to more than %d times its size, or more than %d GiB", MaxRatio, MaxDecoded>>30)})
 		}
-		return nil // damage inside the layers is for whoever reads the save to name
+		if err != nil && source.err == nil {
+			res.Broken = err // for whoever reads the save to name
+		}
+		return nil
 	}
 	if f, ok := program(name, head); ok {
 		res.Findings = append(res.Findings, f)

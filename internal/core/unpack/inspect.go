@@ -83,6 +83,9 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 	if e.Kind != tree.File {
 		return true
 	}
+	if !r.digest.IsZero() {
+		d.Digests[e.Path] = r.digest
+	}
 	if r.damage != nil {
 		d.damage(e.Path, plain(r.damage).Error())
 		return true
@@ -90,7 +93,6 @@ func (d *Download) take(e tree.Entry, r inspected) bool {
 	if r.closed {
 		d.Closed = append(d.Closed, e.Path)
 	}
-	d.Digests[e.Path] = r.digest
 	for _, f := range r.found {
 		if f.Severity == hazard.Danger && !(d.Programs && f.Format == hazard.Program) {
 			if f.Format == hazard.Program {
@@ -163,6 +165,10 @@ func (d *Download) inspect(ctx context.Context, e tree.Entry, progress func(n in
 		return r
 	}
 	r.closed = r.closed || result.Deeper
+	if d.Kind == "file" && result.Broken != nil && len(result.Findings) == 0 { // there is nothing else that would say so
+		r.damage = result.Broken
+		return r
+	}
 	r.digest, r.found = tree.Digest(sum.Sum(nil)), result.Findings
 	if result.SQLite {
 		found, err := hazard.Database(ctx, d.FS, e.Path, result.Layers)

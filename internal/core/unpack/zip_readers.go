@@ -160,9 +160,7 @@ func zip64(extra []byte, size, packed *uint64, offset *int64) bool {
 	at := uint64(*offset)
 	all := []*uint64{size, packed, &at}
 	next, missing := 0, false
-	var plain []uint64
 	for _, v := range all {
-		plain = append(plain, *v)
 		if *v != 0xffffffff {
 			continue
 		}
@@ -176,7 +174,7 @@ func zip64(extra []byte, size, packed *uint64, offset *int64) bool {
 		return !missing
 	}
 	for i, v := range values[:min(len(values), len(all))] { // all of them, though not all are wanted
-		if v != *all[i] && plain[i] != 0xffffffff {
+		if v != *all[i] {
 			return false
 		}
 	}

@@ -102,15 +102,20 @@ func Rar5(files ...File) []byte {
 	}
 	block([]byte{1, 0, 0}, "")
 	for _, f := range files {
-		body := []byte{2, 2} // a File, with data
-		body = binary.AppendUvarint(body, uint64(len(f[1])))
+		extra := redirected(f[1])
+		body, content := []byte{2, 2}, f[1] // a File, with data
+		if extra != nil {
+			body[1], content = 3, ""
+			body = binary.AppendUvarint(body, uint64(len(extra)))
+		}
+		body = binary.AppendUvarint(body, uint64(len(content)))
 		body = append(body, 4) // has a CRC-32
-		body = binary.AppendUvarint(body, uint64(len(f[1])))
+		body = binary.AppendUvarint(body, uint64(len(content)))
 		body = binary.AppendUvarint(body, 0o100644)
-		body = binary.LittleEndian.AppendUint32(body, crc32.ChecksumIEEE([]byte(f[1])))
+		body = binary.LittleEndian.AppendUint32(body, crc32.ChecksumIEEE([]byte(content)))
 		body = append(body, 0, 1) // stored, Unix
 		body = binary.AppendUvarint(body, uint64(len(f[0])))
-		block(append(body, f[0]...), f[1])
+		block(append(append(body, f[0]...), extra...), content)
 	}
 	block([]byte{5, 0, 0}, "")
 	return b
