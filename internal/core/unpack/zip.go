@@ -45,9 +45,12 @@ func (d *Download) openZip(ctx context.Context, f *os.File) error {
 	unzstd := zstd.ZipDecompressor(zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxLZMADict), zstd.WithDecoderMaxMemory(MaxBytes))
 	z.RegisterDecompressor(zipZstd, unzstd)
 	z.RegisterDecompressor(zipOldZstd, unzstd)
-	decode := codePage(z.File)
+	decode, backslashes := codePage(z.File), byBackslash(z.File)
 	for _, file := range z.File {
 		name, why := decode(file)
+		if usual := strings.ReplaceAll(name, `\`, "/"); backslashes && CheckName(strings.TrimSuffix(usual, "/")) == "" {
+			name = usual
+		}
 		e := tree.Entry{Path: strings.TrimSuffix(name, "/"), Kind: tree.File, Size: int64(file.UncompressedSize64), Mode: 0o644, ModTime: file.Modified}
 		switch mode := file.Mode(); {
 		case strings.HasSuffix(name, "/"):
@@ -80,6 +83,18 @@ func (d *Download) openZip(ctx context.Context, f *os.File) error {
 		return nil
 	}
 	return d.checkZip(f, info.Size())
+}
+
+// byBackslash reports whether a zip has no other separator in its names than \, as some packers on Windows write them.
+func byBackslash(files []*zip.File) bool {
+	found := false
+	for _, f := range files {
+		if strings.Contains(f.Name, "/") {
+			return false
+		}
+		found = found || strings.Contains(f.Name, `\`)
+	}
+	return found
 }
 
 // openZipped opens one file of a zip. What is packed with LZMA does not say its length inside, so the directory's is given to it.

@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-
-	"ostrov/internal/core/hazard"
 )
 
 // A zip says twice what is in it: in a directory at its end, by which most readers go, and in a header before each content, by which those go that
@@ -92,7 +90,7 @@ func zipDirectory(f io.ReaderAt, size int64) (records []record, begin int64, err
 	if at < 0 || at+22 > len(tail) {
 		return nil, 0, errDirectory
 	}
-	if !hazard.EndsAsZip(tail) {
+	if behind := at + 22 + int(le.Uint16(tail[at+20:])); behind > len(tail) || len(bytes.Trim(tail[behind:], "\x00")) > 0 { // packers that write to tapes fill the last block
 		return nil, 0, errors.New("something stands behind its end")
 	}
 	end := size - int64(len(tail)) + int64(at)
@@ -235,7 +233,8 @@ func (r *record) check(f io.ReaderAt, size int64) string {
 	if !zip64(head[30+name:begin], &unpacked, &packed, &none) && !later {
 		return "has another size in the header before its content"
 	}
-	if (packed != r.packed || unpacked != r.size || crc != r.crc) && !(later && (packed == 0 || packed == 0xffffffff) && (unpacked == 0 || unpacked == 0xffffffff) && crc == 0) {
+	same := func(says, is uint64) bool { return says == is || later && (says == 0 || says == 0xffffffff) }
+	if !same(packed, r.packed) || !same(unpacked, r.size) || !same(uint64(crc), uint64(r.crc)) {
 		return "has another size or checksum in the header before its content"
 	}
 	if later {

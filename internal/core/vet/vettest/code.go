@@ -1,7 +1,11 @@
 package vettest
 
 import (
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
 	"database/sql"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -157,9 +161,43 @@ func (m *Maker) databases() {
 	m.add("a cut database of no game", "a.db", append([]byte(nil), whole[:len(whole)-100]...), "damaged", "not-a-save")
 }
 
+// repeated is one byte, without end.
+type repeated byte
+
+func (r repeated) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = byte(r)
+	}
+	return len(p), nil
+}
+
+// zipOf is a zip of one file that is not held in memory.
+func (m *Maker) zipOf(name string, content io.Reader) string {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	f, err := w.Create(name)
+	require.NoError(m.t, err)
+	_, err = io.Copy(f, content)
+	require.NoError(m.t, err)
+	require.NoError(m.t, w.Close())
+	return b.String()
+}
+
+// longTitle is a voyage whose title has so many letters more, packed.
+func (m *Maker) longTitle(n int64) string {
+	before, after, ok := strings.Cut(m.voyage, `"title": "`)
+	require.True(m.t, ok)
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	_, err := io.Copy(z, io.MultiReader(strings.NewReader(before+`"title": "`), io.LimitReader(repeated('A'), n), strings.NewReader(after)))
+	require.NoError(m.t, err)
+	require.NoError(m.t, z.Close())
+	return b.String()
+}
+
 // sizes are downloads that take far more than they are.
 func (m *Maker) sizes() {
-	bomb := string(m.Zip(files{{"zeros", strings.Repeat("\x00", 600<<20)}}))
+	bomb := m.zipOf("zeros", io.LimitReader(repeated(0), 600<<20))
 	m.add("a bomb in a zip", "a.zip", []byte(bomb), "dangerous", "not-a-save")
 	m.add("a bomb in a zip in a zip", "a.zip", m.Zip(append(m.Slot("x/slot_05"), unpacktest.File{"b.zip", bomb})), "dangerous", "litter")
 	m.add("a bomb three archives deep", "a.zip", m.Zip(files{{"b.zip", string(m.Zip(files{{"c.zip", string(m.Zip(files{{"d.zip", bomb}}))}}))}}), "dangerous", "not-a-save")
@@ -169,7 +207,7 @@ func (m *Maker) sizes() {
 		five = gz(five)
 	}
 	m.add("packed in itself again and again", "a.zip", m.Zip(m.Slot("slot_05"), unpacktest.File{"slot_05/b", five}), "not-looked-into")
-	m.add("a text of 300 MB in a save", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(strings.Replace(m.voyage, `"title": "`, `"title": "`+strings.Repeat("A", 300<<20), 1))}, {"slot_05/chart.bin", "CHART"}}), "damaged")
+	m.add("a text of 300 MB in a save", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", m.longTitle(300 << 20)}, {"slot_05/chart.bin", "CHART"}}), "damaged")
 	m.add("a save nested too deep", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(strings.TrimRight(m.voyage, " \n}") + `, "x": ` + strings.Repeat("[", 2_000_000))}, {"slot_05/chart.bin", "CHART"}}), "damaged")
 	many := make(files, 30_000)
 	for i := range many {

@@ -67,17 +67,10 @@ func zeros(t testing.TB, n int64) string {
 	var b bytes.Buffer
 	w, err := zstd.NewWriter(&b, zstd.WithEncoderLevel(zstd.SpeedFastest))
 	require.NoError(t, err)
-	_, err = io.CopyN(w, zeroReader{}, n)
+	_, err = io.CopyN(w, repeated(0), n)
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	return b.String()
-}
-
-type zeroReader struct{}
-
-func (zeroReader) Read(p []byte) (int, error) {
-	clear(p)
-	return len(p), nil
 }
 
 // Maker makes downloads out of the demo's own saves.

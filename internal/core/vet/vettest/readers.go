@@ -54,6 +54,11 @@ func (m *Maker) packers() {
 	m.add("space between the files", "a.zip", unpacktest.RawZip(nil, m.raw(raw{File: unpacktest.File{"slot_05/x", "x"}, Before: strings.Repeat("\x00", 100)})...))
 	m.add("packed on Unix", "a.zip", m.with(nil, func(h *header) { h.Made, h.Attributes = 3<<8, 0o100644<<16 }, ""))
 	m.add("packed by a Windows program, with attributes", "a.zip", m.with(nil, func(h *header) { h.Attributes = 0x20 }, ""))
+	var backslashes files
+	for _, f := range m.Slot("slot_05") {
+		backslashes = append(backslashes, unpacktest.File{strings.ReplaceAll(f[0], "/", `\`), f[1]})
+	}
+	m.add("packed with backslashes", "a.zip", m.Zip(backslashes))
 	m.add("folders as entries", "a.zip", unpacktest.RawZip(nil, append([]raw{{File: unpacktest.File{"slot_05/", ""}}}, m.raw()...)...))
 	m.add("folders of a Mac beside it", "a.zip", m.Zip(m.Slot("slot_05"), unpacktest.File{"__MACOSX/slot_05/._chart.bin", "\x00\x05\x16\x07"}), "litter")
 	m.add("7z", "a.7z", unpacktest.SevenZip(m.Slot("slot_05")...))
@@ -125,6 +130,7 @@ func (m *Maker) readers() {
 	}
 	m.add("an end that counts fewer", "a.zip", unpacktest.RawZip(func(e *unpacktest.RawEnd) { e.Count-- }, m.raw()...), "damaged", "not-a-save")
 	m.add("an end that counts more", "a.zip", unpacktest.RawZip(func(e *unpacktest.RawEnd) { e.Count++ }, m.raw()...), "damaged", "not-a-save")
+	m.add("backslashes that lead out", "a.zip", m.Zip(files{{`slot_05\a`, "x"}, {`..\x`, "x"}}), "dangerous", "not-a-save")
 	m.add("something before the end", "a.zip", unpacktest.RawZip(func(e *unpacktest.RawEnd) { e.Before = "more" }, m.raw()...), "dangerous")
 }
 

@@ -1,0 +1,100 @@
+package cli_test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ostrov/internal/core/vet/vettest"
+	"ostrov/internal/longtest"
+)
+
+const (
+	// memory is what a command may take, in KiB.
+	memory = 250 << 10
+	// patience is how long a command may take.
+	patience = 10 * time.Second
+)
+
+// bounded runs a command within the limits in which a download is looked at, and returns what it said and how it ended.
+func (w *world) bounded(args ...string) (out string, status int) {
+	w.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	temp, taken := w.t.TempDir(), filepath.Join(w.t.TempDir(), "taken")
+	// what the system says of a child of this process counts what this process itself takes
+	cmd := exec.CommandContext(ctx, "time", append([]string{"-q", "-f", "%M", "-o", taken, w.bin}, args...)...)
+	cmd.Dir = w.dir
+	cmd.Env = append(os.Environ(), "OSTROV_HOME="+w.path("ostrov"), "HOME="+w.path("nobody"), "TZ=UTC", "TMPDIR="+temp)
+	data, err := cmd.Output()
+	require.NoError(w.t, ctx.Err(), "%v takes longer than %v", args, patience)
+	require.NotNil(w.t, cmd.ProcessState, "%v", err)
+	text, err := os.ReadFile(taken)
+	require.NoError(w.t, err)
+	size, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	require.NoError(w.t, err)
+	assert.LessOrEqual(w.t, size, memory, "%v takes %d KiB", args, size)
+	left, err := os.ReadDir(temp)
+	require.NoError(w.t, err)
+	assert.Empty(w.t, left, "nothing is left of %v", args)
+	return string(data), cmd.ProcessState.ExitCode()
+}
+
+// TestDownloadsWithinLimits vets and places each download with the built program, which takes no more time and memory than it may. Nothing outside its
+// folder for temporary files is written, and nothing is left there.
+func TestDownloadsWithinLimits(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("time"); err != nil {
+		t.Skip("needs the Debian package time")
+	}
+	w := newWorld(t).withTrams()
+	all := vettest.All(vettest.NewMaker(t, w.path))
+	before := state(t, w.path("games"), w.path("prefix"), w.path("player"), w.path("downloads"))
+	first, stride := longtest.Share(12, 3)
+	for i := first - 1; i < len(all); i += stride {
+		c := all[i]
+		t.Run(c.About, func(t *testing.T) {
+			w := &world{t, w.dir, w.bin, w.env}
+			file := filepath.Join(t.TempDir(), c.File)
+			require.NoError(t, os.WriteFile(file, c.Data, 0o600))
+			out, status := w.bounded("vet", "--json", file)
+			var said struct {
+				Verdict  string
+				Findings []struct{ Code string }
+				Installs []struct{ Findings []struct{ Code string } }
+			}
+			require.NoError(t, json.Unmarshal([]byte(out), &said), "%s", out)
+			var codes []string
+			for _, f := range said.Findings {
+				codes = append(codes, f.Code)
+			}
+			for _, in := range said.Installs {
+				for _, f := range in.Findings {
+					codes = append(codes, f.Code)
+				}
+			}
+			sort.Strings(codes)
+			assert.Equal(t, c.Want, strings.Join(codes, " "))
+			if strings.Contains(c.Want, "dangerous") {
+				assert.Equal(t, 6, status)
+			}
+			if c.Harmless {
+				assert.Equal(t, 0, status)
+			}
+			_, status = w.bounded("place", file, "--anyway", "--dry-run")
+			assert.Equal(t, c.Harmless, status == 0 && c.Harmless, "what is harmless can be placed")
+			assert.False(t, strings.Contains(c.Want, "dangerous") && status == 0, "what is dangerous is never placed")
+			assert.Equal(t, before, state(t, w.path("games"), w.path("prefix"), w.path("player"), w.path("downloads")))
+		})
+	}
+}
