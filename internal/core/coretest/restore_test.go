@@ -1,7 +1,10 @@
 package coretest_test
 
 import (
+	"bytes"
 	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -76,4 +79,88 @@ func TestAPlanSaysWhatIsSafeByWhat(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, safe)
+}
+
+// TestSettingsOfAnArchiveAreWhatTheDescriptionNames keeps settings by a description that names more than the one by which they are put back, as somebody
+// does who writes into a shared archive: names that no pattern has, and programs, are left out and named.
+func TestSettingsOfAnArchiveAreWhatTheDescriptionNames(t *testing.T) {
+	w := coretest.Bare(t)
+	const described = `ostrov = 1
+id = "shed"
+title = "Shed"
+version = { default = "1" }
+[install]
+marker = ["shed.exe"]
+[[folder]]
+id = "saves"
+path = "{game}/saves"
+[[save]]
+id = "one"
+unit = "file"
+folder = "saves"
+name = "{name}.sav"
+[settings]
+files = ["{game}/config/*"]
+`
+	root := w.Describe(described, map[string]string{"shed.exe": "", "saves/a.sav": "x", "config/view.cfg": "far = 1", "config/run.bat": "del *", "config/deep.cfg": "MZ"})
+	k, err := keep.Keep(t.Context(), w.Home, w.In("shed"), keep.Request{})
+	require.NoError(t, err)
+	for _, name := range []string{"view.cfg", "run.bat", "deep.cfg"} {
+		require.NoError(t, os.Remove(filepath.Join(root, "config", name)))
+	}
+	st := w.See("shed")
+	for i := range st.Groups {
+		st.Groups[i].Glob = "*w.cfg"
+	}
+	p, err := keep.Restore(t.Context(), w.Home, st, k.Snapshot, keep.RestoreRequest{All: true})
+	require.NoError(t, err)
+	_, err = p.Apply(t.Context())
+	require.NoError(t, err)
+	assert.FileExists(t, filepath.Join(root, "config", "view.cfg"))
+	assert.NoFileExists(t, filepath.Join(root, "config", "run.bat"))
+	assert.NoFileExists(t, filepath.Join(root, "config", "deep.cfg"))
+	assert.Contains(t, strings.Join(p.Warnings, "; "), "run.bat is none of the files")
+	p, err = keep.Restore(t.Context(), w.Home, w.See("shed"), k.Snapshot, keep.RestoreRequest{All: true})
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(p.Warnings, "; "), "run.bat is a script: left out")
+}
+
+// TestAnArchiveThatChangesBetweenTwoReads plans to restore what an archive holds, and then replaces what it holds: everything stays as it is.
+func TestAnArchiveThatChangesBetweenTwoReads(t *testing.T) {
+	for about, change := range map[string]func(data []byte) []byte{
+		"another content": func(data []byte) []byte {
+			data = bytes.Clone(data)
+			for i := range data {
+				data[i] ^= byte(i) // which leaves nothing of it
+			}
+			return data
+		},
+		"a flipped byte": func(data []byte) []byte {
+			data = bytes.Clone(data)
+			data[len(data)/3] ^= 0x40
+			return data
+		},
+		"nothing": func([]byte) []byte { return nil },
+	} {
+		t.Run(about, func(t *testing.T) {
+			w := coretest.New(t)
+			snap := kept(t, w)
+			require.NoError(t, os.WriteFile(w.Voyages("slot_00", "chart.bin"), []byte("played on"), 0o644))
+			w.Again()
+			p, err := keep.Restore(t.Context(), w.Home, w.See("tidewrack"), snap, keep.RestoreRequest{})
+			require.NoError(t, err)
+			require.True(t, p.Moves())
+			before := coretest.State(t, w.Voyages("slot_00"))
+			for _, name := range snap.Content {
+				file := filepath.Join(w.Path("ostrov", "archive", "content"), name)
+				data, err := os.ReadFile(file)
+				require.NoError(t, err)
+				require.NoError(t, os.Remove(file)) // as a drive does that others write to: the new file takes its place
+				require.NoError(t, os.WriteFile(file, change(data), 0o644))
+			}
+			_, err = p.Apply(t.Context())
+			assert.Error(t, err)
+			assert.Equal(t, before, coretest.State(t, w.Voyages("slot_00")), "nothing has been changed")
+		})
+	}
 }

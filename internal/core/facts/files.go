@@ -25,7 +25,7 @@ func GroupFiles(ctx context.Context, g game.FileGroup) ([]tree.Entry, error) {
 		if g.Except != "" && filepath.Join(g.Dir, filepath.FromSlash(e.Path)) == g.Except {
 			return nil
 		}
-		if e.Kind == tree.Unread || e.Kind == tree.File && doublestar.MatchUnvalidated(g.Glob, e.Path) {
+		if e.Kind == tree.Unread || e.Kind == tree.File && g.Holds(e.Path) {
 			entries = append(entries, e)
 		}
 		return nil

@@ -8,6 +8,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 )
 
 // FileKind is what the files of a FileGroup are.
@@ -38,6 +40,9 @@ type FileGroup struct {
 	by    string         // what of the mod that is: a field, or "" for its id
 	mod   string         // the id of the mod whose all of them are, or ""
 }
+
+// Holds reports whether a file, by its path relative to Dir, is one of the group.
+func (g FileGroup) Holds(path string) bool { return doublestar.MatchUnvalidated(g.Glob, path) }
 
 // ModOf is what names the mod that the file path, relative to Dir, belongs to: its id, or its field by; ok is false where the group is not one of
 // files of mods.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/hazard"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/plan"
@@ -89,6 +91,26 @@ func rootTitle(root archive.Root) string {
 	return fmt.Sprintf("%s (%s)", root.Kind, root.Pattern)
 }
 
+// harm says what harm a kept file could do that no setting does, or is "": an archive may lie where others write, too.
+func (r *restorer) harm(n archive.Node, g game.FileGroup) (string, error) {
+	if !g.Holds(n.Path) {
+		return "is none of the files that the description names there", nil
+	}
+	in, out := io.Pipe()
+	defer in.Close()
+	go func() { out.CloseWithError(r.a.Copy(r.ctx, n, out)) }()
+	result, err := hazard.Scan(n.Path, in)
+	if err != nil {
+		return "", problem.New(problem.Do("archive verify"), "%s cannot be brought back: %s: %w; nothing has been changed", r.snap.Address(), n.Path, err)
+	}
+	for _, f := range result.Findings {
+		if f.Severity == hazard.Danger {
+			return f.Why, nil
+		}
+	}
+	return "", nil
+}
+
 // files plans to put back single files of a pattern that differ from those that are there. Of a set of settings, those of mods that are not
 // installed are left out: without their mods they would only cause errors.
 func (r *restorer) files(root archive.Root, g game.FileGroup) error {
@@ -111,6 +133,14 @@ func (r *restorer) files(root archive.Root, g game.FileGroup) error {
 		}
 		if root.Kind == archive.Settings && !g.Active && r.stays(n.Path) && !r.snap.Set && !r.all {
 			r.stayed = append(r.stayed, n.Path)
+			continue
+		}
+		why, err := r.harm(n, g)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			r.p.Warnings = append(r.p.Warnings, fmt.Sprintf("%s %s: left out", n.Path, why))
 			continue
 		}
 		r.p.Put(r.ctx, plan.Step{What: n.Path}, filesGuard(r.st), nil, r.target(g.Dir, []archive.Node{n}, n.Path))
