@@ -379,6 +379,10 @@ func (v *Vetting) fileFindings(ctx context.Context, f *facts.Found) []check.Find
 		found = append(found, one)
 	}
 	found = append(found, v.links(ctx, f)...)
+	if p := v.Download.Parcel; p != nil && len(p.Wrong) == 0 && !p.Needs.Save.Digest.IsZero() && p.Needs.Save.Digest != f.Digest {
+		one := check.New(check.Damaged, "parcel", "what it says of versions and mods is of another save than the one in it")
+		found = append(found, one.Helped(problem.Advise("fetch the parcel again")))
+	}
 	said := damaged || len(found) > 0 && errors.Is(f.Facts.Problem, fs.ErrNotExist) // that a file is missing has been said
 	if f.Facts.Problem != nil && !said {
 		one := assess.Unreadable(f.Facts.Problem)

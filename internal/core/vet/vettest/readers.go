@@ -67,7 +67,7 @@ func (m *Maker) packers() {
 	m.add("tar with much at its end", "a.tar", append(bytes.Clone(tar), make([]byte, 20*512)...))
 	m.add("tar.gz in two parts", "a.tar.gz", append(unpacktest.Packed(m.t, "gz", tar[:700]), unpacktest.Packed(m.t, "gz", tar[700:])...))
 	m.add("tar.xz in two parts", "a.tar.xz", append(unpacktest.Packed(m.t, "xz", tar[:700]), unpacktest.Packed(m.t, "xz", tar[700:])...))
-	m.add("a parcel", "a.zip", m.parcel("", "tidewrack"))
+	m.add("a parcel", "a.zip", m.parcel("", "tidewrack", ""))
 	m.add("a save in three archives", "a.zip", m.Zip(files{{"b.zip", string(m.Zip(files{{"c.zip", string(m.Zip(m.Slot("slot_05")))}}))}}))
 	for _, what := range []struct{ about, content string }{{"zip", string(m.Zip(files{{"a", "x"}}))}, {"tar", string(unpacktest.Tar(m.t, false, unpacktest.File{"a", "x"}))}, {"7z", string(unpacktest.SevenZip(unpacktest.File{"a", "x"}))}} {
 		m.add("a save that holds a "+what.about, "a.zip", m.Zip(m.Slot("slot_05"), unpacktest.File{"slot_05/inner.dat", what.content}))
@@ -75,11 +75,12 @@ func (m *Maker) packers() {
 	}
 }
 
-// parcel is a parcel of a good save, with a file of BagIt that tells where to fetch others, unless that is "".
-func (m *Maker) parcel(fetch, game string) []byte {
+// parcel is a parcel of a good save, with a file of BagIt that tells where to fetch others, unless that is "", and with what it says of the save's
+// digest.
+func (m *Maker) parcel(fetch, game, digest string) []byte {
 	var b bytes.Buffer
 	w := bag.NewWriter(&b, "parcel", time.Unix(1_700_000_000, 0))
-	require.NoError(m.t, w.Text("data/needs.json", []byte(fmt.Sprintf(`{"ostrov_needs": 1, "game": %q, "save": {"name": "slot_05"}}`, game))))
+	require.NoError(m.t, w.Text("data/needs.json", []byte(fmt.Sprintf(`{"ostrov_needs": 1, "game": %q, "save": {"name": "slot_05"%s}}`, game, digest))))
 	for _, f := range m.Slot("data/save/slot_05") {
 		require.NoError(m.t, w.Text(f[0], []byte(f[1])))
 	}
@@ -190,8 +191,9 @@ func (m *Maker) archives() {
 		}
 		m.add("a flipped bit at the end of a tar."+how, "a.tar."+how, packed, m.damaged(how)...)
 	}
-	m.add("a parcel that has files fetched", "a.zip", m.parcel("http://example.test/x 3 data/save/slot_05/run.bat\n", "tidewrack"), "damaged")
-	m.add("a parcel of an unknown game", "a.zip", m.parcel("", "nowhere"))
+	m.add("a parcel that has files fetched", "a.zip", m.parcel("http://example.test/x 3 data/save/slot_05/run.bat\n", "tidewrack", ""), "damaged")
+	m.add("a parcel of an unknown game", "a.zip", m.parcel("", "nowhere", ""))
+	m.add("a parcel that tells of another save", "a.zip", m.parcel("", "tidewrack", `, "digest": "blake3:`+strings.Repeat("07", 32)+`"`), "damaged")
 	deep := m.Zip(files{{"../x", "x"}})
 	for range 3 {
 		deep = m.Zip(files{{"z", string(deep)}})
