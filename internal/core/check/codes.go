@@ -117,12 +117,12 @@ type Info struct {
 }
 
 var table = []Info{
-	{Code: Dangerous, Severity: Stop, Meaning: "The download contains something that can harm the computer or files outside the save: a path that leads out of it, a link, a program, a bomb that unpacks to more than the limits.",
-		Effect: "None, while it is not unpacked.", Remedy: "Delete it. Ostrov never places it.", Example: "../../startup/run.bat leads out of the download"},
+	{Code: Dangerous, Severity: Stop, Meaning: "The download contains something that can harm the computer or files outside the save: a path that leads out of it, a link, a program, a bomb that unpacks to more than the limits, a pickle that calls what no save needs, or an archive that two programs would unpack differently: with another name or size before a file's content than in the directory, with files that only one of them sees, with a second archive behind its end.",
+		Effect: "None, while it is not unpacked. Another program may write what Ostrov showed to be harmless elsewhere, or unpack a program beside it.", Remedy: "Delete it, whoever it came from, and ask for the save by itself. Ostrov never places it.", Example: "../../startup/run.bat leads out of the download"},
 	{Code: NotASave, Severity: Stop, Meaning: "Nothing in the download is a save of a known game.",
 		Effect: "The game does not list it.", Remedy: "Look whether it is a mod, or a save of a game that Ostrov does not know yet.", Do: problem.Do("games add", "GAME"), Example: "no file in it looks like a save of tidewrack"},
-	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, or is not what it should be.",
-		Effect: "The game crashes, skips the save or starts a new one.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
+	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, is not what it should be, or takes more to be read than any save may: more than 250 MB of memory, or a text of more than 256 MB. Archives are read behind the last file, to the checksum at their end. A parcel is damaged, too, that has files fetched from elsewhere, or that tells of another save.",
+		Effect: "The game crashes, skips the save or starts a new one; what was altered on the way may load and be wrong.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
 	{Code: NotUnderstood, Severity: Unknown, Meaning: "A file of the save is packed or made in a way that the description of the game does not tell. It may be right all the same.",
 		Effect: "None that is known.", Remedy: "Write into the description how such a file is made.", Do: problem.Do("games test", "FILE").With("on", "SAVE"), Example: "run.sav: begins with \"ZST1\" instead of \"ZLB0\" or \"RAW0\""},
 	{Code: NotLookedInto, Severity: Unknown, Meaning: "The download has an archive that lies in so many others that it was not opened. What is in it is not known.",
@@ -137,7 +137,7 @@ var table = []Info{
 		Effect: "The game does not list the save, or loads half of it.", Remedy: "Ask for the missing file.", Example: "chart.bin is missing"},
 	{Code: BeingWritten, Severity: Unknown, Meaning: "The save changed while it was read.",
 		Effect: "A copy made now would be neither the old nor the new state.", Remedy: "Wait until the game has finished, then try again.", Example: "bay_a.orchard is being written"},
-	{Code: RunsCode, Severity: Risk, Meaning: "A file of the save is of a format that runs code when the game loads it. It is a note only where your own saves of the game are made the same way.",
+	{Code: RunsCode, Severity: Risk, Meaning: "A file of the save is of a format that runs code when the game loads it: a Python pickle, Lua that calls or defines something, objects of Java, .NET, Ruby or PHP, YAML or JSON that names the classes to be made of it, XML that declares entities, a resource of a game engine with a script, a database with a trigger or a view that calls functions. It is told by what is in the file, not by its name. It is a note only where your own saves of the game are made the same way.",
 		Effect: "Whoever made the save can make the game do anything that you can do.", Remedy: "Load it only if you trust who made it.", Example: "world.dat is a Python pickle that builds objects when it is loaded: game.World"},
 	{Code: Encrypted, Severity: Unknown, Meaning: "A file of the download needs a password, so nothing can be said of it.",
 		Effect: "None, while it is not unpacked.", Remedy: "Ask for it without a password.", Example: "slot_02/voyage.json.gz needs a password, so it cannot be looked into"},
