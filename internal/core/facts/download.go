@@ -170,8 +170,9 @@ func (d *Download) savesOf(ctx context.Context, h *home.Home, games []*game.Desc
 	for _, e := range d.Entries {
 		entries[e.Path] = e
 	}
+	begin := save.Begin(d.FS, games...)
 	for _, g := range games {
-		for _, c := range save.Recognise(ctx, g, d.FS, d.Entries) {
+		for _, c := range save.Recognise(ctx, g, begin, d.Entries) {
 			sv := &save.Save{Kind: c.Kind, Name: c.Name, Captures: c.Captures, Digest: d.digest(c), Facts: c.Facts}
 			for _, file := range c.Files {
 				e := entries[file]

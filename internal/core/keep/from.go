@@ -101,7 +101,7 @@ func (c *handMade) leave(name, why string) {
 // findSaves takes in the saves, with their own dates.
 func (c *handMade) findSaves(ctx context.Context, st *facts.State, all []tree.Entry) error {
 	names := map[string]string{}
-	for _, one := range save.Recognise(ctx, st.Install.Game, tree.DirFS(c.dir), all) {
+	for _, one := range save.Recognise(ctx, st.Install.Game, save.Begin(tree.DirFS(c.dir), st.Install.Game), all) {
 		if one.Captures == nil {
 			continue
 		}

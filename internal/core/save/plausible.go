@@ -5,11 +5,13 @@ import (
 	"bytes"
 	"io"
 	"io/fs"
+	"regexp"
+	"slices"
+	"strings"
+
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
-	"regexp"
-	"strings"
 )
 
 // looked is how much of a file's content tells whether it is worth being read as a save, in bytes.
@@ -18,42 +20,84 @@ const looked = 1 << 20
 // word is a name in a query that a file which answers it must contain.
 var word = regexp.MustCompile(`[A-Za-z_]{3,}`)
 
-// asksFor is the last name in what a field asks, or nil.
-func asksFor(f field.Field) []byte {
+// asksFor is the last name in what a field asks of a text, or "": then a file of any content may answer it.
+func asksFor(kind *game.Save, f field.Field) string {
+	file := kind.Files[f.In]
 	all := word.FindAllString(strings.Join(f.At, " "), -1)
-	if len(all) == 0 {
-		return nil
+	if file.Encoding != "" || !form.IsText(file.Form) || len(all) == 0 {
+		return ""
 	}
-	return []byte(all[len(all)-1])
+	return all[len(all)-1]
 }
 
-// heads are the first bytes of the files of a download, read once for all kinds.
-type heads struct {
-	fsys fs.FS
-	of   map[string][]byte
+// Beginnings are those of the files of a download, read once for all kinds of the games that it is looked through for.
+type Beginnings struct {
+	fsys  fs.FS
+	heads map[string][]byte
+	words []string          // that any of the kinds asks for
+	has   map[string][]bool // which of these the beginning of a file has, that is not wrapped
+}
+
+// Begin is nothing read yet of fsys.
+func Begin(fsys fs.FS, games ...*game.Description) *Beginnings {
+	b := &Beginnings{fsys: fsys, heads: map[string][]byte{}, has: map[string][]bool{}}
+	for _, d := range games {
+		for i := range d.Saves {
+			kind := &d.Saves[i]
+			if kind.Is == nil {
+				continue
+			}
+			for _, id := range kind.Is.Has {
+				for _, f := range kind.Field[id] {
+					if w := asksFor(kind, f); w != "" && !slices.Contains(b.words, w) {
+						b.words = append(b.words, w)
+					}
+				}
+			}
+		}
+	}
+	return b
 }
 
 // headSize is how much of a file's beginning is kept, in bytes.
 const headSize = 32
 
-func (h *heads) head(name string) []byte {
-	if head, ok := h.of[name]; ok {
+func (b *Beginnings) head(name string) []byte {
+	if head, ok := b.heads[name]; ok {
 		return head
 	}
 	head := make([]byte, headSize)
 	n := 0
-	if f, err := h.fsys.Open(name); err == nil {
+	if f, err := b.fsys.Open(name); err == nil {
 		n, _ = io.ReadFull(f, head)
 		f.Close()
 	}
-	h.of[name] = head[:n:n]
+	b.heads[name] = head[:n:n]
 	return head[:n]
+}
+
+// holds reports whether the beginning of a file that is not wrapped has a word.
+func (b *Beginnings) holds(name, word string) bool {
+	found, ok := b.has[name]
+	if !ok {
+		found = make([]bool, len(b.words))
+		if f, err := b.fsys.Open(name); err == nil {
+			content, _ := io.ReadAll(io.LimitReader(f, looked)) // what cannot be read on is read again, whole, by whoever asks for fields
+			f.Close()
+			for i, w := range b.words {
+				found[i] = bytes.Contains(content, []byte(w))
+			}
+		}
+		b.has[name] = found
+	}
+	i := slices.Index(b.words, word)
+	return i < 0 || found[i]
 }
 
 // plausible reports whether the file name, which is not called as saves of the kind are, could be one by its first bytes. A download may
 // hold thousands of files, and reading each as every kind of save would take hours.
-func (h *heads) plausible(kind *game.Save, name string) bool {
-	head := h.head(name)
+func (b *Beginnings) plausible(kind *game.Save, name string) bool {
+	head := b.head(name)
 	if len(head) == 0 {
 		return false
 	}
@@ -64,21 +108,26 @@ func (h *heads) plausible(kind *game.Save, name string) bool {
 	if magic == nil && !mayBe(kind, head) {
 		return false
 	}
-	f, err := h.fsys.Open(name)
+	for _, declared := range kind.Files {
+		if magic == nil && declared.Path == "." && len(declared.Layers.Chain) == 0 && declared.Layers.Tag == nil {
+			return names(kind, func(word string) bool { return b.holds(name, word) })
+		}
+	}
+	f, err := b.fsys.Open(name)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
-	b := bufio.NewReaderSize(f, 4096)
+	r := bufio.NewReaderSize(f, 4096)
 	if magic != nil {
-		head, _ := b.Peek(min(int(offset)+len(magic), 4096))
+		head, _ := r.Peek(min(int(offset)+len(magic), 4096))
 		return len(head) == int(offset)+len(magic) && bytes.Equal(head[offset:], magic)
 	}
 	for _, declared := range kind.Files {
 		if declared.Path != "." {
 			continue
 		}
-		content, err := declared.Layers.Reader(b, form.DefaultLimits)
+		content, err := declared.Layers.Reader(r, form.DefaultLimits)
 		if err != nil {
 			return false
 		}
@@ -89,7 +138,8 @@ func (h *heads) plausible(kind *game.Save, name string) bool {
 			return false
 		}
 		rest, _ := io.ReadAll(io.LimitReader(content, looked)) // what cannot be read on is read again, whole, by whoever asks for fields
-		return names(kind, append(head[:n], rest...))
+		rest = append(head[:n], rest...)
+		return names(kind, func(word string) bool { return bytes.Contains(rest, []byte(word)) })
 	}
 	return true
 }
@@ -110,15 +160,10 @@ func mayBe(kind *game.Save, head []byte) bool {
 	return true
 }
 
-// names reports whether content has the names that the queries of [save.is] ask for, as far as they ask by name.
-func names(kind *game.Save, content []byte) bool {
+// names reports whether a content has the names that the queries of [save.is] ask for, as far as they ask by name.
+func names(kind *game.Save, holds func(word string) bool) bool {
 	for _, id := range kind.Is.Has {
-		found := false
-		for _, one := range kind.Field[id] {
-			file := kind.Files[one.In]
-			found = found || file.Encoding != "" || !form.IsText(file.Form) || bytes.Contains(content, asksFor(one))
-		}
-		if !found {
+		if !slices.ContainsFunc(kind.Field[id], func(f field.Field) bool { w := asksFor(kind, f); return w == "" || holds(w) }) {
 			return false
 		}
 	}

@@ -53,12 +53,13 @@ func (c Candidate) Base(fallback string) string {
 // MaxFound is how many saves a download is read for: nobody chooses among more.
 const MaxFound = 1000
 
-// Recognise finds the saves of the game among the entries of fsys: by name and, where a kind says how, by content. One is of the kind whose
+// Recognise finds the saves of the game among the entries of a download, whose beginnings begin reads: by name and, where a kind says how, by content. One is of the kind whose
 // pattern its name has, if its content allows that; where that leaves several kinds, each is a candidate, and Doubtful. Entries outside the saves
 // found are litter.
-func Recognise(ctx context.Context, d *game.Description, fsys fs.FS, entries []tree.Entry) []Candidate {
+func Recognise(ctx context.Context, d *game.Description, begin *Beginnings, entries []tree.Entry) []Candidate {
+	fsys := begin.fsys
 	byRank := map[string][another][]Candidate{}
-	read, begin := 0, &heads{fsys, map[string][]byte{}}
+	read := 0
 	for i := range d.Saves {
 		kind := &d.Saves[i]
 		maybe := func(e tree.Entry) bool {

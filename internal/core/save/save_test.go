@@ -187,7 +187,7 @@ func TestRecogniseFindsSavesInDownloads(t *testing.T) {
 			entries, err := tree.ListFS(fsys, ".")
 			require.NoError(t, err)
 			var got []string
-			for _, found := range Recognise(t.Context(), d, fsys, entries) {
+			for _, found := range Recognise(t.Context(), d, Begin(fsys, d), entries) {
 				got = append(got, found.Kind.ID+" "+found.Name+" ("+found.Label+")")
 			}
 			assert.Equal(t, c.want, strings.Join(got, " "))
@@ -218,7 +218,7 @@ func TestCompanionsComeWithTheirSave(t *testing.T) {
 		entries, err := tree.ListFS(fsys, ".")
 		require.NoError(t, err)
 		var found []Candidate
-		for _, f := range Recognise(t.Context(), d, fsys, entries) {
+		for _, f := range Recognise(t.Context(), d, Begin(fsys, d), entries) {
 			if strings.HasSuffix(f.Name, ".sav") {
 				found = append(found, f)
 			}
@@ -234,7 +234,7 @@ func TestMissingFilesAreNamed(t *testing.T) {
 	fsys := fstest.MapFS{"slot_01/head.json": {Data: []byte(head)}}
 	entries, err := tree.ListFS(fsys, ".")
 	require.NoError(t, err)
-	found := Recognise(t.Context(), d, fsys, entries)
+	found := Recognise(t.Context(), d, Begin(fsys, d), entries)
 	require.Len(t, found, 1)
 	assert.Equal(t, []string{"extra.bin"}, found[0].Missing())
 	assert.Equal(t, "slot_01", found[0].Base("x"))

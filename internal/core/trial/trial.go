@@ -189,7 +189,7 @@ func (t trier) of(fsys fs.FS, entries []tree.Entry, called string) ([]Thing, err
 		things = append(things, thing)
 		return err
 	}
-	for _, c := range save.Recognise(t.ctx, t.d, fsys, entries) {
+	for _, c := range save.Recognise(t.ctx, t.d, save.Begin(fsys, t.d), entries) {
 		if err := add(func() (Thing, error) { return t.save(c, fsys, c.Base(called)) }); err != nil {
 			return nil, err
 		}
