@@ -109,7 +109,10 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 		return false
 	}
 	for _, declared := range kind.Files {
-		if magic == nil && declared.Path == "." && len(declared.Layers.Chain) == 0 && declared.Layers.Tag == nil {
+		if magic == nil && declared.Path == "." && unwrapped(declared.Layers.Layers, head) {
+			if !form.Plausible(declared.Form, head) {
+				return false
+			}
 			return names(kind, func(word string) bool { return b.holds(name, word) })
 		}
 	}
@@ -142,6 +145,14 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 		return names(kind, func(word string) bool { return bytes.Contains(rest, []byte(word)) })
 	}
 	return true
+}
+
+// unwrapped reports whether nothing is to be peeled from a file that begins with head.
+func unwrapped(l form.Layers, head []byte) bool {
+	if l.Tag != nil {
+		return false
+	}
+	return len(l.Chain) == 0 || len(l.Chain) == 1 && l.Chain[0].Name == "auto" && form.Compression(head) == ""
 }
 
 // mayBe reports whether a file that begins with head could be what the description says that the save's own file is, as far as that shows without
