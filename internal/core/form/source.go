@@ -117,14 +117,6 @@ func (s *source) byteAt(at int) byte {
 	return 0
 }
 
-// reader reads a place. Of a file it reads beside the block that is in memory.
-func (s *source) reader(from, to int) io.Reader {
-	if s.file != nil {
-		return io.NewSectionReader(s.file, int64(from), int64(to-from))
-	}
-	return bytes.NewBuffer(s.data[from:to])
-}
-
 // peek are the bytes of a small place, beside the block that is in memory.
 func (s *source) peek(from, to int) []byte {
 	from, to = max(from, 0), min(to, s.size)

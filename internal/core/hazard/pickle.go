@@ -171,9 +171,11 @@ func (p *pickle) popMark() ([]pickled, error) {
 // take does as an opcode does that makes one thing out of n, or, with n below 0, of all down to the mark. It returns the lowest of them, and whether
 // there was one.
 func (p *pickle) take(n int, makes byte) (first pickled, some bool, err error) {
-	taken, err := p.pop(max(n, 0))
+	var taken []pickled
 	if n < 0 {
 		taken, err = p.popMark()
+	} else {
+		taken, err = p.pop(n)
 	}
 	if err != nil {
 		return pickled{}, false, err
