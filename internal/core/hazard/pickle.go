@@ -242,7 +242,7 @@ func (p *pickle) step(op byte, text string) error {
 			p.call(p.global(text))
 		}
 	case 'b': // what is built may have a function for that
-		if taken, err = p.pop(1); err == nil && len(p.stack) == 0 {
+		if _, err = p.pop(1); err == nil && len(p.stack) == 0 {
 			err = errPickle
 		}
 		p.calls++
