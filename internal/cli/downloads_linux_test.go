@@ -1,14 +1,17 @@
 package cli_test
 
 import (
+	"archive/zip"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"sort"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -97,4 +100,50 @@ func TestDownloadsWithinLimits(t *testing.T) {
 			assert.Equal(t, before, state(t, w.path("games"), w.path("prefix"), w.path("player"), w.path("downloads")))
 		})
 	}
+}
+
+// TestAStoppedVetIsNoVerdict stops vet while it reads what takes long.
+func TestAStoppedVetIsNoVerdict(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	file := filepath.Join(t.TempDir(), "a.zip")
+	out, err := os.Create(file)
+	require.NoError(t, err)
+	z := zip.NewWriter(out)
+	noise := make([]byte, 1<<20)
+	for i := range 300 {
+		for j := range noise {
+			noise[j] = byte(i*j>>3) ^ byte(j)
+		}
+		f, err := z.Create(fmt.Sprintf("slot_05/part%d.bin", i))
+		require.NoError(t, err)
+		_, err = f.Write(noise)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	require.NoError(t, out.Close())
+	before := state(t, w.path("games"), w.path("prefix"), w.path("player"))
+	cmd := exec.Command(w.bin, "vet", file)
+	cmd.Env = append(os.Environ(), "OSTROV_HOME="+w.path("ostrov"), "HOME="+w.path("nobody"))
+	var said strings.Builder
+	cmd.Stdout, cmd.Stderr = &said, &said
+	require.NoError(t, cmd.Start())
+	time.Sleep(150 * time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	done := make(chan error, 1)
+	go func() { done <- cmd.Wait() }()
+	select {
+	case <-done:
+	case <-time.After(patience):
+		_ = cmd.Process.Kill()
+		require.Fail(t, "it goes on")
+	}
+	if cmd.ProcessState.ExitCode() == 4 { // it was quick
+		t.Skip("the machine reads 300 MB in no time")
+	}
+	assert.Equal(t, 128+int(syscall.SIGINT), cmd.ProcessState.ExitCode(), said.String())
+	for _, word := range []string{"canceled", "unclear", "unfit", "damaged"} {
+		assert.NotContains(t, said.String(), word)
+	}
+	assert.Equal(t, before, state(t, w.path("games"), w.path("prefix"), w.path("player")))
 }

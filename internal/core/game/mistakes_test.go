@@ -47,6 +47,11 @@ func TestWhatCanNeverActIsAnError(t *testing.T) {
 		"frames without a length":       {file + "layers = \"framed:raw:u32le,zlib\"\n", "it takes a head with a length and a compression"},
 		"an else that is a guess":       {file + "layers = { by = \"0:2\", AB = [], else = \"fine\" }\n", "else is \"damaged\""},
 		"a magic of a mod":              {mod + "is = { magic = \"zz\" }\n", "is not HEX@OFFSET"},
+		"a path of too many spellings":  {"[save.file.s]\npath = \"" + strings.Repeat("{a,aa}", 20) + "b\"\nform = \"json\"\n", "path"},
+		"a path without an end":         {"[save.file.s]\npath = \"" + strings.Repeat("a", 2000) + "\"\nform = \"json\"\n", "path"},
+		"a query of all of all":         {file + "[save.field]\nversion = { in = \"s\", at = \"$..a..b\" }\n", "one .. at most"},
+		"a pattern that blows up":       {strings.Replace(file, "json", "text", 1) + "[save.field]\nversion = { in = \"s\", at = \"((a{1000}){1000}){1000}\" }\n", "regexp"},
+		"a SELECT that writes":          {strings.Replace(file, "json", "sqlite", 1) + "[save.field]\nversion = { in = \"s\", at = \"DELETE FROM a\" }\n", "only one SELECT"},
 		"settings of nobody":            {mod + "[mod.settings]\nfiles = [\"{config}/pebble/*.ini\"]\n", "must say once where the mod's {id} stands"},
 		"settings by a missing field":   {mod + "[mod.settings]\nfiles = [\"{config}/pebble/{field:number}.ini\"]\n", `there is no [mod.field] "number"`},
 	} {
