@@ -148,7 +148,11 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 		step.Root, step.Name = folder.Path, name
 		p.Say(step)
 	}
+	inPlace := name == s.Name && folder.Path == s.Folder.Path
 	after := func(ctx context.Context) error {
+		if inPlace {
+			s.Foretell(ctx, st.Install, h.Hasher, of.edited.Facts, of.edited.Paths)
+		}
 		now, _, err := a.see(ctx, h, st.Install)
 		if err != nil {
 			return err
@@ -160,7 +164,7 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 		return record.Altered(ctx, h, now, made, s.Digest, of.edited.Out, began)
 	}
 	done := of.done + " " + view.Text(plan.Describe(s))
-	if name != s.Name || folder.Path != s.Folder.Path {
+	if !inPlace {
 		done += " as " + view.Text(name)
 	}
 	return a.carryOut(ctx, h, carry{command: of.command, plan: p, done: done, question: of.question, after: after, inside: of.inside, verdict: of.verdict})

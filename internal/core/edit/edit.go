@@ -255,11 +255,19 @@ func (w *work) settable(id string, fields field.Fields) (f *field.Field, query s
 		if !f.Set || f.Each != "" || f.Layers.Tag != nil || len(f.Layers.Chain) > 0 {
 			continue
 		}
+		may = true
+		if o, err := w.streaming(f); err != nil {
+			return nil, "", w.failed(id, err)
+		} else if o != nil { // it is looked for where it is going to be written
+			if spans, err := o.editor.Values(w.ctx, nil, f.At[0]); err == nil && len(spans) == 1 {
+				return f, f.At[0], nil
+			}
+		}
 		_, there, err := files.Field(w.ctx, field.Fields{*f})
 		if err != nil {
 			return nil, "", w.failed(id, err)
 		}
-		if may = true; !there {
+		if !there {
 			continue
 		}
 		plain := *f
@@ -282,6 +290,27 @@ func (w *work) settable(id string, fields field.Fields) (f *field.Field, query s
 	}
 	hint := problem.Advise("the description says set = true of what may be; a place of its own is named with the option at")
 	return nil, "", problem.Usage(hint, "the description does not say that %s may be set", id)
+}
+
+// streaming is the editor of the one file that a field with one query is read from, if that is too large to be held in memory; nil of others.
+func (w *work) streaming(f *field.Field) (*opened, error) {
+	declared, err := w.declared(f.In)
+	if err != nil || len(f.At) != 1 || len(f.Ref) > 0 || !form.Streams(declared.Form, f.At[0]) || declared.Form != "json" && declared.Form != "xml" {
+		return nil, err
+	}
+	places := w.places(declared)
+	if len(places) != 1 {
+		return nil, nil
+	}
+	content, err := w.read(places[0])
+	if err != nil || content.Size() <= large {
+		return nil, err
+	}
+	o, err := w.editor(places[0], declared)
+	if err != nil || o.raw != nil {
+		return nil, err
+	}
+	return o, nil
 }
 
 // write writes one value of a file.
