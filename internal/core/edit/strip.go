@@ -278,7 +278,7 @@ func (s *stripper) inValues(o *opened, r *game.Reference) error {
 	err := o.editor.EachValue(s.ctx, r.At, func(at form.Span, value []byte) error {
 		row++
 		changed := false
-		now, err := form.Rewrite(value, r.Layers.Layers, func(content []byte) ([]byte, error) {
+		now, err := form.Rewrite(value, r.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
 			now, err := s.inside(content, r)
 			changed = !bytes.Equal(now, content)
 			return now, err

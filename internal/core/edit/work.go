@@ -237,7 +237,7 @@ func (o *opened) result(ctx context.Context) (content tree.Content, changed bool
 		file, size, changed, err := o.editor.Result(ctx)
 		return io.NewSectionReader(file, 0, size), changed, err
 	}
-	data, err := form.Rewrite(o.raw, o.file.Layers.Layers, func(content []byte) ([]byte, error) {
+	data, err := form.Rewrite(o.raw, o.file.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
 		now, err := o.editor.Done(ctx)
 		changed = !bytes.Equal(now, content)
 		return now, err

@@ -356,7 +356,7 @@ func TestEveryFormInEveryLayer(t *testing.T) {
 			layers := layersOf(t, names...)
 			file := wrapAll(t, names, []byte(e.text))
 			var want []byte
-			written, err := Rewrite(file, layers, func(content []byte) ([]byte, error) {
+			written, err := Rewrite(file, layers, DefaultLimits, func(content []byte) ([]byte, error) {
 				require.Equal(t, e.text, string(content), "%s in %v", name, names)
 				ed, err := e.spec.Edit(t.Context(), content)
 				require.NoError(t, err)

@@ -50,9 +50,9 @@ func (l Layers) Words(head []byte) []string {
 }
 
 // Rewrite returns the file original with what edit makes of its unwrapped content, in the same layers. What it returns has been unwrapped
-// again: it holds exactly what edit made. Errors wrap ErrNotWritable where that cannot be.
-func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, error)) ([]byte, error) {
-	content, err := layers.Peel(bytes.NewReader(original), DefaultLimits)
+// again: it holds exactly what edit made, within the same limits. Errors wrap ErrNotWritable where that cannot be.
+func Rewrite(original []byte, layers Layers, limits Limits, edit func(content []byte) ([]byte, error)) ([]byte, error) {
+	content, err := layers.Peel(bytes.NewReader(original), limits)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func Rewrite(original []byte, layers Layers, edit func(content []byte) ([]byte, 
 	if err != nil {
 		return nil, err
 	}
-	again, err := layers.Peel(bytes.NewReader(written), DefaultLimits)
+	again, err := layers.Peel(bytes.NewReader(written), limits)
 	if err != nil {
 		return nil, fmt.Errorf("what was written does not unwrap again: %w: %w", err, ErrNotWritable)
 	}

@@ -81,7 +81,7 @@ func (w *work) require() error {
 			continue
 		}
 		declared := d.Files[fields[0].In]
-		written, err := form.Rewrite(data, declared.Layers.Layers, func(content []byte) ([]byte, error) {
+		written, err := form.Rewrite(data, declared.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
 			return form.Splice(declared.Spec(), content, fields[0].At[0], fields[0].Encode(r.Is))
 		})
 		if err != nil {

@@ -245,7 +245,7 @@ func (p *personal) rewritten(original []byte, layers form.Layers, declared field
 	if isText(nil, declared.Form) {
 		spec = declared.Spec()
 	}
-	written, err = form.Rewrite(original, layers, func(content []byte) ([]byte, error) {
+	written, err = form.Rewrite(original, layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
 		return spec.Recode(content, func(text []byte, spec form.Spec) ([]byte, error) {
 			if !isText(text, declared.Form) {
 				return nil, form.ErrNotWritable

@@ -332,7 +332,7 @@ func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
 			return false, nil, err
 		}
 	}
-	f.data, err = form.Rewrite(original, declared.Layers.Layers, func(content []byte) ([]byte, error) {
+	f.data, err = form.Rewrite(original, declared.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
 		for _, at := range places {
 			emptied, err := form.Splice(declared.Spec(), content, at.at, "")
 			if errors.Is(err, form.ErrNotWritable) {

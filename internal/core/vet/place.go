@@ -262,7 +262,11 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	written, err := form.Rewrite(original, declared.Layers.Layers, func(content []byte) ([]byte, error) {
+	limits := form.DefaultLimits
+	if layers := declared.Layers.Layers; len(layers.Chain) > 0 || layers.Tag != nil {
+		limits.Decoded = maxRewritten
+	}
+	written, err := form.Rewrite(original, declared.Layers.Layers, limits, func(content []byte) ([]byte, error) {
 		return form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.c.Kind.Owner.Fields()[0].Encode(p.owner))
 	})
 	if err != nil {
@@ -270,6 +274,9 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 	}
 	return written, nil
 }
+
+// maxRewritten bounds the content of a stranger's file that is unwrapped and rewritten, in bytes: it is held in memory more than once.
+const maxRewritten = 32 << 20
 
 // placedMode are the permission bits of a placed file: a download's own must neither lock the player out nor make anything a program.
 func placedMode(e tree.Entry) fs.FileMode {
