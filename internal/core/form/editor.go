@@ -251,6 +251,14 @@ func (e *Editor) Insert(in, after *Span, piece []byte) error {
 		if json && beside && !strings.HasPrefix(edit.Text, ",") { // the second one in what was empty
 			edit.Text = ", " + edit.Text
 		}
+		if end, filled := strings.CutPrefix(edit.Text, ">"+string(piece)); filled && edit.From < edit.To {
+			for i, c := range e.edits { // another one into what was <a/>
+				if was, ok := strings.CutSuffix(c.Text, end); ok && c.From == edit.From && c.To == edit.To {
+					e.edits[i].Text = was + string(piece) + end
+					return nil
+				}
+			}
+		}
 		e.edits = append(e.edits, edit)
 	}
 	return err

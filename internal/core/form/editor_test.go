@@ -203,21 +203,27 @@ func TestWhatIsTakenOutLeavesNoTrace(t *testing.T) {
 	}
 }
 
-// TestSeveralComeIntoWhatWasEmpty puts two elements into an empty array.
+// TestSeveralComeIntoWhatWasEmpty puts three elements into an empty list.
 func TestSeveralComeIntoWhatWasEmpty(t *testing.T) {
-	ed, err := Spec{Form: "json"}.Edit(t.Context(), []byte(`{"l": []}`))
-	require.NoError(t, err)
-	in, err := ed.Each(t.Context(), nil, "$.l")
-	require.NoError(t, err)
-	for _, piece := range []string{"1", "2", "3"} {
-		require.NoError(t, ed.Insert(&in[0], nil, []byte(piece)))
+	for form, c := range map[string]struct{ text, list, want string }{
+		"json": {`{"a": [], "b": 1}`, "$.a", `{"a": [{"x": 0}, {"x": 1}, {"x": 2}], "b": 1}`},
+		"xml":  {`<w><a n="1"/><b/></w>`, "/w/a", `<w><a n="1"><x>0</x><x>1</x><x>2</x></a><b/></w>`},
+	} {
+		e, err := Spec{Form: form}.Edit(t.Context(), []byte(c.text))
+		require.NoError(t, err)
+		list, err := e.Each(t.Context(), nil, c.list)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		for i := range 3 {
+			piece := map[string]string{"json": fmt.Sprintf(`{"x": %d}`, i), "xml": fmt.Sprintf("<x>%d</x>", i)}[form]
+			require.NoError(t, e.Insert(&list[0], nil, []byte(piece)))
+		}
+		now, err := e.Done(t.Context())
+		require.NoError(t, err, form)
+		assert.Equal(t, c.want, string(now))
 	}
-	now, err := ed.Done(t.Context())
-	require.NoError(t, err)
-	assert.Equal(t, `{"l": [1, 2, 3]}`, string(now))
 }
 
-// TestNamesAreGivenAnew renames a part of each form that has names.
 func TestNamesAreGivenAnew(t *testing.T) {
 	for _, c := range []struct {
 		form, in, at, want string
