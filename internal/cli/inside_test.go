@@ -330,6 +330,11 @@ move_to = "newer"
 steps = [{ in = "all", set = "version", value = "2" }]
 `, "fern", map[string]string{"fern": "", "saves/a.sav": "version = 1\nx = 1\n", "saves2/b.sav": "version = 2\n"})
 	_ = write
+	download := w.path("c.sav")
+	require.NoError(t, os.WriteFile(download, []byte("version = 1\nx = 2\n"), 0o644))
+	assert.Contains(t, w.ok("place", download, "--convert", "--pick", "one", "--yes").out, "saves2")
+	assert.Equal(t, "2", w.fieldsOf("fern:newer/c.sav")["version"].Raw, "a download goes there at once")
+	w.ok("undo", "--yes")
 	out := w.ok("convert", "fern:saves/a.sav", "--yes").out
 	assert.Contains(t, out, "saves2")
 	assert.Equal(t, "1", w.fieldsOf("fern:saves/a.sav")["version"].Raw)

@@ -238,15 +238,23 @@ func convertDownload(ctx context.Context, v *vet.Vetting, of placing) (*view.Ins
 	if err := wanting(c, have); err != nil {
 		return nil, err
 	}
-	return &view.InsideDoc{Steps: c.Did}, v.Become(ctx, vet.Content{Files: c.Files, FS: c.FS, Says: c.Facts}, of.req)
+	return &view.InsideDoc{Steps: c.Did}, v.Become(ctx, vet.Content{Files: c.Files, FS: c.FS, Says: c.Facts, Folder: movesTo(c)}, of.req)
+}
+
+// movesTo is the id of the folder that the last conversion says, or "".
+func movesTo(c *edit.Converted) string {
+	if len(c.Chain) == 0 {
+		return ""
+	}
+	return c.Chain[len(c.Chain)-1].MoveTo
 }
 
 // movedTo is the folder that a converted save belongs into, where that is another one; the save itself stays then.
 func movedTo(c *edit.Converted, st *facts.State, s *facts.Save) (*game.Located, error) {
-	if len(c.Chain) == 0 || c.Chain[len(c.Chain)-1].MoveTo == "" {
+	id := movesTo(c)
+	if id == "" {
 		return nil, nil
 	}
-	id := c.Chain[len(c.Chain)-1].MoveTo
 	for i := range st.Folders {
 		if f := &st.Folders[i]; f.ID == id && f.Exists && !f.Managed && (f.Account == s.Folder.Account || s.Folder.Account == "") {
 			return f, nil

@@ -335,11 +335,11 @@ func (st *State) At(folder game.Located, name string) *Save {
 	return nil
 }
 
-// SavesFolder is the folder that a save of the kind goes into: that of account, else the player's own, else the only one there is.
-func (st *State) SavesFolder(kind *game.Save, account string) (game.Located, error) {
+// SavesFolder is the folder of an id that a save goes into: that of account, else the player's own, else the only one there is.
+func (st *State) SavesFolder(id, account string) (game.Located, error) {
 	var found []game.Located
 	for _, f := range st.Folders {
-		if f.ID == kind.Folder && !f.Managed {
+		if f.ID == id && !f.Managed {
 			found = append(found, f)
 		}
 	}

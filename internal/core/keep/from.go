@@ -106,7 +106,7 @@ func (c *handMade) findSaves(ctx context.Context, st *facts.State, all []tree.En
 			continue
 		}
 		outer := path.Dir(one.Name)
-		folder, err := st.SavesFolder(one.Kind, accountIn(one.Name, st))
+		folder, err := st.SavesFolder(one.Kind.Folder, accountIn(one.Name, st))
 		if err != nil {
 			return err
 		}

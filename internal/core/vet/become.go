@@ -23,6 +23,8 @@ type Content struct {
 	Files tree.Contents
 	FS    fs.FS
 	Says  save.Facts
+	// Folder is the id of the folder that it belongs into then, or "" for that of its kind.
+	Folder string
 }
 
 // Become judges the one save of the download as it would be with other content, which is then what is placed. The download stays as it is.

@@ -1,6 +1,7 @@
 package vet
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -63,7 +64,7 @@ func (a *Assessment) place(req Request, downloadName string) {
 		f := check.New(check.NotListed, "", fmt.Sprintf("%s does not list saves of the kind %s here: %s", st.Install.Game.Title, c.Kind.ID, why))
 		add(f.Helped(problem.Do("games show", st.Called).Note("says what decides it")))
 	}
-	folder, err := st.SavesFolder(c.Kind, req.In)
+	folder, err := st.SavesFolder(cmp.Or(a.folder, c.Kind.Folder), req.In)
 	if err != nil {
 		f := check.New(check.NeverStarted, "", err.Error())
 		if known := (*problem.Error)(nil); errors.As(err, &known) {

@@ -58,6 +58,8 @@ type Assessment struct {
 	Target *Target
 	// Blocked is why there is nowhere to put it, or nil.
 	Blocked *check.Finding
+
+	folder string // the id of the folder that it goes into, or "" for that of its kind
 }
 
 // Request says how to vet.
@@ -326,7 +328,7 @@ func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Reque
 				return err
 			}
 			as := *found
-			as.Save, a.Save = altered, &as
+			as.Save, a.Save, a.folder = altered, &as, v.become.Folder
 			a.Findings = append(a.Findings, assess.OfDownload(st, altered)...)
 		} else if found.Facts.Problem == nil {
 			if err := st.Refer(ctx, found.Save, v.Download.FS, found.Candidate.Name, found.Candidate.Files); err != nil {
