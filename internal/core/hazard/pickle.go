@@ -385,9 +385,9 @@ func pickleLine(r *bufio.Reader) (string, error) {
 
 // hostile are modules that no save needs and that reach outside the game.
 var hostile = []string{"os", "posix", "nt", "subprocess", "_posixsubprocess", "sys", "importlib", "runpy", "pty", "socket", "shutil", "ctypes", "_ctypes", "webbrowser", "code", "codeop",
-	"timeit", "cProfile", "profile", "pdb", "bdb", "trace", "doctest", "pickle", "_pickle", "dill", "cloudpickle", "commands", "urllib", "requests", "multiprocessing", "threading", "_thread",
+	"timeit", "cProfile", "pdb", "bdb", "doctest", "pickle", "_pickle", "dill", "cloudpickle", "commands", "urllib", "requests", "multiprocessing", "threading", "_thread",
 	"concurrent", "signal", "ftplib", "http", "smtplib", "telnetlib", "xmlrpc", "platform", "asyncio", "pip", "ensurepip", "venv", "tempfile", "marshal", "imp", "pkgutil", "zipimport", "gc",
-	"inspect", "builtins.__dict__", "logging.config", "site", "sysconfig", "test", "unittest", "idlelib", "turtle", "antigravity", "distutils", "setuptools"}
+	"inspect", "logging.config", "sysconfig", "idlelib", "distutils", "setuptools"}
 
 // hostileNames are functions that run text, open files or get at what is not named, in modules that have harmless ones too.
 var hostileNames = map[string][]string{
@@ -401,8 +401,11 @@ var hostileNames = map[string][]string{
 func isHostile(global string) bool {
 	module, name, _ := strings.Cut(global, " ")
 	top, _, _ := strings.Cut(module, ".")
-	return slices.Contains(hostile, top) || slices.Contains(hostile, module) || slices.Contains(hostileNames[module], name) || strings.Contains(name, "__")
+	return slices.Contains(hostile, top) || slices.Contains(hostile, module) || slices.Contains(hostileNames[module], name) || reachesIn.MatchString(name)
 }
+
+// reachesIn is a name of what Python keeps inside of its objects, by which anything can be reached.
+var reachesIn = regexp.MustCompile(`(?:^|\.)__(?:import|builtins|class|bases|base|mro|globals|dict|code|subclasses|getattribute|getattr|call|init|loader|spec|reduce|reduce_ex|func|self)__(?:\.|$)`)
 
 func (p *pickle) finding() (Finding, bool) {
 	for _, g := range p.globals {
