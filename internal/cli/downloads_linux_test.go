@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"archive/zip"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ostrov/internal/core/unpack/unpacktest"
 	"ostrov/internal/core/vet/vettest"
 	"ostrov/internal/longtest"
 )
@@ -146,4 +148,50 @@ func TestAStoppedVetIsNoVerdict(t *testing.T) {
 		assert.NotContains(t, said.String(), word)
 	}
 	assert.Equal(t, before, state(t, w.path("games"), w.path("prefix"), w.path("player")))
+}
+
+// TestASaveThatHoldsAnArchiveIsPlaced places a save in which an archive lies: it comes as the file that it is.
+func TestASaveThatHoldsAnArchiveIsPlaced(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	m := vettest.NewMaker(t, w.path)
+	for _, inner := range [][]byte{m.Zip([]unpacktest.File{{"a/b", "x"}, {"c", "y"}}), unpacktest.Tar(t, true, unpacktest.File{"a", "x"}), unpacktest.SevenZip(unpacktest.File{"a", "x"})} {
+		file := filepath.Join(t.TempDir(), "a.zip")
+		require.NoError(t, os.WriteFile(file, m.Zip(m.Slot("slot_05"), unpacktest.File{"slot_05/replay.dat", string(inner)}), 0o600))
+		w.ok("vet", file)
+		w.ok("place", file, "--slot", "10", "--yes")
+		got, err := os.ReadFile(w.voyages("slot_09", "replay.dat"))
+		require.NoError(t, err)
+		assert.Equal(t, inner, got)
+		left, err := os.ReadDir(w.voyages("slot_09"))
+		require.NoError(t, err)
+		assert.Len(t, left, 3)
+	}
+}
+
+// TestModsGoThroughTheSameDoor adds hostile downloads as mods, and takes a part of a save out of one: everything stays as it is.
+func TestModsGoThroughTheSameDoor(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	mod := unpacktest.File{"kelp/mod.json", `{"id": "kelp", "version": "1.0.0", "title": "Kelp"}`}
+	hidden := unpacktest.RawZip(nil, unpacktest.Raw{File: mod}, unpacktest.Raw{File: unpacktest.File{"kelp/a", "x"}, Before: unpacktest.LocalFile(unpacktest.File{"kelp/run.bat", "del *"})})
+	flipped := unpacktest.SevenZip(mod, unpacktest.File{"kelp/a", "some content"})
+	flipped[bytes.Index(flipped, []byte("some content"))] ^= 1
+	for about, data := range map[string][]byte{
+		"a file that only a stream shows": hidden,
+		"a flipped bit":                   flipped,
+		"a second tar":                    append(unpacktest.Tar(t, false, mod), unpacktest.Tar(t, false, unpacktest.File{"kelp/run.bat", "del *"})...),
+		"a junction":                      unpacktest.Rar5(mod, unpacktest.File{"kelp/x", "j> ../../x"}),
+		"a hostile pickle":                unpacktest.Zip(t, mod, unpacktest.File{"kelp/data", "cos\nsystem\n(S'x'\ntR."}),
+		"a path three archives deep":      unpacktest.Zip(t, mod, unpacktest.File{"kelp/a.zip", string(unpacktest.Zip(t, unpacktest.File{"b.zip", string(unpacktest.Zip(t, unpacktest.File{"../x", "x"}))}))}),
+	} {
+		file := filepath.Join(t.TempDir(), "kelp.download")
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		before := state(t, w.path("games"), w.path("prefix"), w.path("player"))
+		assert.NotZero(t, w.run("mods", "add", "tidewrack", file, "--yes").status, about)
+		assert.Contains(t, []int{4, 6}, w.run("vet", file).status, about)
+		assert.NotZero(t, w.run("borrow", "islands", "--from", file, "--into", "tidewrack/1", "--yes").status, about)
+		assert.NotZero(t, w.run("members", "put", "tidewrack/1", file, "--yes").status, about)
+		assert.Equal(t, before, state(t, w.path("games"), w.path("prefix"), w.path("player")), about)
+	}
 }
