@@ -65,7 +65,7 @@ func TestDownloadsWithinLimits(t *testing.T) {
 	w := newWorld(t).withTrams()
 	all := vettest.All(vettest.NewMaker(t, w.path))
 	before := state(t, w.path("games"), w.path("prefix"), w.path("player"), w.path("downloads"))
-	first, stride := longtest.Share(12, 5)
+	first, stride := longtest.Share(24, 5)
 	for i := first - 1; i < len(all); i += stride {
 		c := all[i]
 		t.Run(c.About, func(t *testing.T) {
