@@ -67,12 +67,7 @@ func (c closing) Close() error { return c.c.Close() }
 // open7z spools the files of a 7z in its own order, in which packed blocks are read once.
 func (d *Download) open7z(ctx context.Context, f *os.File) (err error) {
 	bound7z()
-	defer func() { // the reader has panicked on directories that contradict themselves
-		if p := recover(); p != nil {
-			d.damage(d.Name, "the 7z cannot be read")
-			err = nil
-		}
-	}()
+	defer d.recovered("7z", &err)
 	if err := check7z(f, d.Packed); errors.Is(err, errSealed) {
 		d.Encrypted = append(d.Encrypted, d.Name)
 		return nil

@@ -141,8 +141,17 @@ func (z *zeroTail) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// recovered is deferred round a library that has panicked on archives that contradict themselves: these are damaged.
+func (d *Download) recovered(kind string, err *error) {
+	if recover() != nil {
+		d.damage(d.Name, "the "+kind+" cannot be read: it contradicts itself")
+		*err = nil
+	}
+}
+
 // openRar spools the files of a rar, which may be solid.
-func (d *Download) openRar(ctx context.Context, f *os.File) error {
+func (d *Download) openRar(ctx context.Context, f *os.File) (err error) {
+	defer d.recovered("rar", &err)
 	r, err := rardecode.NewReader(contextReader{ctx, f}, rardecode.MaxDictionarySize(maxLZMADict))
 	if errors.Is(err, rardecode.ErrArchiveEncrypted) {
 		d.Encrypted = append(d.Encrypted, d.Name)
