@@ -131,7 +131,7 @@ func TestKilledWhereThePlayerHadItWritten(t *testing.T) {
 		"parcel.zip": {"parcel", "tidewrack/2", "-o", filepath.Join(mine, "parcel.zip"), "--yes"},
 		"folder":     {"restore", "tidewrack.1", "--to", filepath.Join(mine, "folder")},
 	} {
-		first, stride := longtest.Share(9, 6)
+		first, stride := longtest.Share(9, 3)
 		killed := 0
 		for n := first; ; n += stride {
 			require.NoError(t, os.RemoveAll(mine))

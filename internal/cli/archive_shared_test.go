@@ -23,7 +23,7 @@ import (
 // TestTwoMachinesKeepAtOnce has two players, each with a home and a game of their own, keep into one archive at the same moments.
 func TestTwoMachinesKeepAtOnce(t *testing.T) {
 	t.Parallel()
-	rounds := longtest.Of(8, 40)
+	rounds := longtest.Of(8, 100)
 	one, other := newWorld(t), newWorld(t)
 	shared := filepath.Join(t.TempDir(), "archive")
 	one.ok("archive", "add", shared)

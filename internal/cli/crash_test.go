@@ -125,7 +125,7 @@ func TestStoppedAtEachStep(t *testing.T) {
 				}
 				w, before, after := crashWorld(t, command)
 				done := 0
-				first, stride := longtest.Share(31, 7)
+				first, stride := longtest.Share(31, 3)
 				if how == "full" { // what a kill leaves is the harder case
 					stride *= 3
 				}
@@ -247,7 +247,7 @@ func TestKilledAtFileSystemCalls(t *testing.T) {
 			t.Parallel()
 			command := changing["restore"]
 			w, before, after := crashWorld(t, command)
-			first, stride := longtest.Share(9, 7)
+			first, stride := longtest.Share(9, 5)
 			for n := first; ; n += stride {
 				require.Less(t, n, 1000)
 				prefix := []string{"-f", "-qq", "-o", os.DevNull, "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", call, n), program}

@@ -65,7 +65,7 @@ func (w *world) insideSettled(before, after map[string]string, what string) {
 // TestKilledInsideASave kills each of them at random: the save is as it was or as it was to be.
 func TestKilledInsideASave(t *testing.T) {
 	longtest.Only(t)
-	_, share := longtest.Share(1, 10)
+	_, share := longtest.Share(1, 6)
 	runs := 60 / share // of each of five commands: all are 300
 	killed := make(chan struct{}, 1000)
 	t.Run("group", func(t *testing.T) {

@@ -103,7 +103,7 @@ func TestModsStoppedAtEachStep(t *testing.T) {
 			}
 			w, before, after := modCrashWorld(t, c)
 			done := 0
-			first, stride := longtest.Share(29, 11)
+			first, stride := longtest.Share(29, 5)
 			for step := first; ; step += stride {
 				require.Less(t, step, 3000, "the command never gets through")
 				w.bin, w.env = faulty, []string{fmt.Sprintf("OSTROV_FAULT=%d:kill", step)}
@@ -156,7 +156,7 @@ func (w *world) killedAfterSteps(runs int, killed chan<- struct{}, settled func(
 // TestModsKilled kills changes of the mod set at random times.
 func TestModsKilled(t *testing.T) {
 	longtest.Only(t)
-	_, share := longtest.Share(1, 6)
+	_, share := longtest.Share(1, 3)
 	runs := 38 / share // of each of eight commands: all are more than 300
 	killed := make(chan struct{}, 1000)
 	t.Run("group", func(t *testing.T) {

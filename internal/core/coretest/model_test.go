@@ -464,7 +464,7 @@ func TestPlacesStatesAndLines(t *testing.T) {
 	for i, s := range steps {
 		dice = append(dice, slices.Repeat([]int{i}, s.often)...)
 	}
-	length := longtest.Of(25, 60)
+	length := longtest.Of(25, 100)
 	first, stride := longtest.Share(4, 3)
 	if stride == 1 { // all of it: 2,000 steps
 		length = 250

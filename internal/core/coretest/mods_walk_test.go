@@ -386,7 +386,7 @@ func newModWalk(t *testing.T, seed uint64, listed bool) *modWalk {
 // TestWalksOfMods has a player do anything with five overlapping mods: at each step each path holds what the pile says, and after dropping all
 // every folder is as it was, byte, time and mode.
 func TestWalksOfMods(t *testing.T) {
-	for i, stride := longtest.Share(41, 13); i <= 500; i += stride {
+	for i, stride := longtest.Share(41, 5); i <= 500; i += stride {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			t.Parallel()
 			w := newModWalk(t, uint64(i), i%2 == 1)
@@ -416,7 +416,7 @@ func (w *modWalk) clean() {
 // TestEditsInMods has the player change files of mods, too: whatever is done with the mods then, each text that the player wrote is to be had, in
 // its place, beside it, or where Ostrov keeps things.
 func TestEditsInMods(t *testing.T) {
-	for i, stride := longtest.Share(17, 9); i <= 100; i += stride {
+	for i, stride := longtest.Share(17, 5); i <= 100; i += stride {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			t.Parallel()
 			w := newModWalk(t, uint64(1000+i), i%2 == 1)

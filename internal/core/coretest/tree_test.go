@@ -90,7 +90,7 @@ func TestAnyTreeComesBack(t *testing.T) {
 	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
 		t.Skip("a file system that holds any bytes as names")
 	}
-	for seed := range uint64(longtest.Of(2, 6)) {
+	for seed := range uint64(longtest.Of(2, 12)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			w := coretest.New(t)
 			slot := w.Voyages("slot_01")

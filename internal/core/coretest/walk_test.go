@@ -356,14 +356,14 @@ func TestWhateverAPlayerDoesNothingIsLost(t *testing.T) {
 	for i, s := range steps {
 		dice = append(dice, slices.Repeat([]int{i}, s.often)...)
 	}
-	for seed := range longtest.Of(4, 12) {
+	for seed := range longtest.Of(4, 30) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			w := &walk{World: coretest.New(t), t: t, r: rand.New(rand.NewPCG(uint64(seed), 8)), must: map[tree.Digest]string{}, in: map[string]map[tree.Digest]bool{}}
 			require.NoError(t, os.CopyFS(w.Path("template"), os.DirFS(w.Voyages("slot_00"))))
 			w.see()
 			changes := 0
-			for w.turn = range longtest.Of(25, 50) {
+			for w.turn = range longtest.Of(25, 60) {
 				step := steps[dice[w.r.IntN(len(dice))]]
 				w.done = append(w.done, step.name)
 				count := len(w.before)
