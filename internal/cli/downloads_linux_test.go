@@ -31,8 +31,24 @@ const (
 	patience = 10 * time.Second
 )
 
-// bounded runs a command within the limits in which a download is looked at, and returns what it said and how it ended.
-func (w *world) bounded(args ...string) (out string, status int) {
+// limited makes a control group of the system whose programs have no more than memory together, and are killed if they want more; "" where that may not
+// be made.
+func limited(t *testing.T) (group string) {
+	for _, c := range []struct{ dir, limit string }{{"/sys/fs/cgroup/memory", "memory.limit_in_bytes"}, {"/sys/fs/cgroup", "memory.max"}} {
+		group, err := os.MkdirTemp(c.dir, "ostrov-test-")
+		if err != nil {
+			continue
+		}
+		t.Cleanup(func() { assert.NoError(t, os.Remove(group)) })
+		if err := os.WriteFile(filepath.Join(group, c.limit), []byte(strconv.Itoa(memory<<10)), 0o644); err == nil {
+			return group
+		}
+	}
+	return ""
+}
+
+// bounded runs a command within the limits in which a download is looked at, and returns what it said and how it ended. group is where it runs.
+func (w *world) bounded(group string, args ...string) (out string, status int) {
 	w.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
@@ -62,6 +78,7 @@ func TestDownloadsWithinLimits(t *testing.T) {
 	if _, err := exec.LookPath("time"); err != nil {
 		t.Skip("needs the Debian package time")
 	}
+	group := limited(t)
 	w := newWorld(t).withTrams()
 	all := vettest.All(vettest.NewMaker(t, w.path))
 	before := state(t, w.path("games"), w.path("prefix"), w.path("player"), w.path("downloads"))
@@ -72,7 +89,7 @@ func TestDownloadsWithinLimits(t *testing.T) {
 			w := &world{t, w.dir, w.bin, w.env}
 			file := filepath.Join(t.TempDir(), c.File)
 			require.NoError(t, os.WriteFile(file, c.Data, 0o600))
-			out, status := w.bounded("vet", "--json", file)
+			out, status := w.bounded(group, "vet", "--json", file)
 			var said struct {
 				Verdict  string
 				Findings []struct{ Code string }
@@ -96,7 +113,7 @@ func TestDownloadsWithinLimits(t *testing.T) {
 			if c.Harmless {
 				assert.Equal(t, 0, status)
 			}
-			_, status = w.bounded("place", file, "--anyway", "--dry-run")
+			_, status = w.bounded(group, "place", file, "--anyway", "--dry-run")
 			assert.Equal(t, c.Harmless, status == 0 && c.Harmless, "what is harmless can be placed")
 			assert.False(t, strings.Contains(c.Want, "dangerous") && status == 0, "what is dangerous is never placed")
 			assert.Equal(t, before, state(t, w.path("games"), w.path("prefix"), w.path("player"), w.path("downloads")))

@@ -12,10 +12,19 @@ import (
 // magics are the first bytes of what compressions make.
 var magics = map[string][]byte{"gzip": {0x1f, 0x8b}, "zstd": {0x28, 0xb5, 0x2f, 0xfd}, "xz": {0xfd, '7', 'z', 'X', 'Z', 0}, "bzip2": []byte("BZh")}
 
-// Magic is how what is in a layer always begins; ok is false where it need not.
-func (l Layer) Magic() (magic []byte, ok bool) {
-	magic, ok = magics[l.Name]
-	return magic, ok
+// Begin reports whether a file could be in these layers by its beginning, of which head is at most size bytes.
+func (l Layers) Begin(head []byte, size int) bool {
+	chain := l.Chain
+	if l.Tag != nil {
+		if l.Tag.To > size {
+			return true
+		}
+		var err error
+		if chain, err = l.chainFor(head); err != nil {
+			return false
+		}
+	}
+	return len(chain) == 0 || bytes.HasPrefix(head, magics[chain[0].Name])
 }
 
 // Window is how much memory, in bytes, unpacking a file that begins with head takes, as far as the compressions go in which that may be much.

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"runtime"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -220,5 +221,25 @@ func BenchmarkScan(b *testing.B) {
 	for b.Loop() {
 		_, err := Scan("region", bytes.NewReader(content))
 		require.NoError(b, err)
+	}
+}
+
+// TestASmallFileTakesLittle: a download may have a hundred thousand of them.
+func TestASmallFileTakesLittle(t *testing.T) {
+	const files = 1000
+	scan := func(name, content string) (each uint64) {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		for range files {
+			_, err := Scan(name, strings.NewReader(content))
+			require.NoError(t, err)
+		}
+		runtime.ReadMemStats(&after)
+		return (after.TotalAlloc - before.TotalAlloc) / files
+	}
+	for name, content := range map[string]string{
+		"a.txt": "wound = 3\n", "b.json": `{"a": 1}`, "c.xml": "<a/>", "d.lua": "return {1, 2}", "e.yml": "a: 1\n", "f.ini": "[a]\nb=1\n", "g.php": "a:1:{i:0;i:1;}", "h": "",
+	} {
+		assert.Less(t, scan(name, content), uint64(16<<10), "%s, in bytes", name)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // streams are formats in which programs keep objects, with the names of the classes that reading them makes. What such a class does then, whoever
@@ -199,6 +200,12 @@ var named = []struct {
 		"holds PHP objects"},
 }
 
+// overlap is how much of a text, in bytes, is looked at again with what follows it: the name of a class is not longer.
+const overlap = 300
+
+// windows are for what is looked at at once.
+var windows = sync.Pool{New: func() any { return new([headSize + overlap]byte) }}
+
 // namesClasses reads a text that begins with head to its end, and says which class it names first, with its format; "" where it names none, or
 // is none of these texts.
 func namesClasses(b *bufio.Reader, head []byte) (format, why string, err error) {
@@ -214,8 +221,9 @@ func namesClasses(b *bufio.Reader, head []byte) (format, why string, err error) 
 	if len(may) == 0 {
 		return "", "", nil
 	}
-	const overlap = 300 // a name is not longer
-	window := make([]byte, 0, headSize+overlap)
+	room := windows.Get().(*[headSize + overlap]byte)
+	defer windows.Put(room)
+	window := room[:0]
 	for {
 		n, err := io.ReadFull(b, window[len(window):cap(window)])
 		window = window[:len(window)+n]

@@ -1,7 +1,6 @@
 package save
 
 import (
-	"bufio"
 	"bytes"
 	"io"
 	"io/fs"
@@ -33,14 +32,28 @@ func asksFor(kind *game.Save, f field.Field) string {
 // Beginnings are those of the files of a download, read once for all kinds of the games that it is looked through for.
 type Beginnings struct {
 	fsys  fs.FS
-	heads map[string][]byte
-	words []string          // that any of the kinds asks for
-	has   map[string][]bool // which of these the beginning of a file has, that is not wrapped
+	files map[string]beginning
+	words [][]byte // that any of the kinds asks for
+	// asks are, for each field that [save.is] of a kind has, the words of which one must be there, a bit for each. What a file of any content may answer
+	// is not among them.
+	asks map[*game.Save][]uint64
+	room bytes.Buffer
 }
+
+// beginning is what is known of one file: a download may have a hundred thousand.
+type beginning struct {
+	head [headSize]byte
+	n    uint8 // how much of head there is
+	read bool  // for has
+	has  uint64
+}
+
+// headSize is how much of a file's beginning is kept, in bytes.
+const headSize = 32
 
 // Begin is nothing read yet of fsys.
 func Begin(fsys fs.FS, games ...*game.Description) *Beginnings {
-	b := &Beginnings{fsys: fsys, heads: map[string][]byte{}, has: map[string][]bool{}}
+	b := &Beginnings{fsys: fsys, files: map[string]beginning{}, asks: map[*game.Save][]uint64{}}
 	for _, d := range games {
 		for i := range d.Saves {
 			kind := &d.Saves[i]
@@ -48,10 +61,8 @@ func Begin(fsys fs.FS, games ...*game.Description) *Beginnings {
 				continue
 			}
 			for _, id := range kind.Is.Has {
-				for _, f := range kind.Field[id] {
-					if w := asksFor(kind, f); w != "" && !slices.Contains(b.words, w) {
-						b.words = append(b.words, w)
-					}
+				if words, some := b.any(kind, id); some {
+					b.asks[kind] = append(b.asks[kind], words)
 				}
 			}
 		}
@@ -59,45 +70,78 @@ func Begin(fsys fs.FS, games ...*game.Description) *Beginnings {
 	return b
 }
 
-// headSize is how much of a file's beginning is kept, in bytes.
-const headSize = 32
-
-func (b *Beginnings) head(name string) []byte {
-	if head, ok := b.heads[name]; ok {
-		return head
+// any are the words of which one is in what answers a field; some is false where a file of any content may answer it.
+func (b *Beginnings) any(kind *game.Save, id string) (words uint64, some bool) {
+	for _, f := range kind.Field[id] {
+		w := asksFor(kind, f)
+		if w == "" {
+			return 0, false
+		}
+		i := slices.IndexFunc(b.words, func(known []byte) bool { return string(known) == w })
+		if i < 0 {
+			if i = len(b.words); i == 64 {
+				return 0, false
+			}
+			b.words = append(b.words, []byte(w))
+		}
+		words |= 1 << i
 	}
-	head := make([]byte, headSize)
-	n := 0
-	if f, err := b.fsys.Open(name); err == nil {
-		n, _ = io.ReadFull(f, head)
-		f.Close()
-	}
-	b.heads[name] = head[:n:n]
-	return head[:n]
+	return words, words != 0
 }
 
-// holds reports whether the beginning of a file that is not wrapped has a word.
-func (b *Beginnings) holds(name, word string) bool {
-	found, ok := b.has[name]
+// of is what is known of a file, at least its head.
+func (b *Beginnings) of(name string) beginning {
+	known, ok := b.files[name]
 	if !ok {
-		found = make([]bool, len(b.words))
 		if f, err := b.fsys.Open(name); err == nil {
-			content, _ := io.ReadAll(io.LimitReader(f, looked)) // what cannot be read on is read again, whole, by whoever asks for fields
+			n, _ := io.ReadFull(f, known.head[:])
+			known.n = uint8(n)
 			f.Close()
-			for i, w := range b.words {
-				found[i] = bytes.Contains(content, []byte(w))
-			}
 		}
-		b.has[name] = found
+		b.files[name] = known
 	}
-	i := slices.Index(b.words, word)
-	return i < 0 || found[i]
+	return known
+}
+
+// names reports whether the beginning of a file that is not wrapped has the words that a kind asks for.
+func (b *Beginnings) names(kind *game.Save, name string) bool {
+	if len(b.asks[kind]) == 0 {
+		return true
+	}
+	known := b.of(name)
+	if !known.read {
+		if f, err := b.fsys.Open(name); err == nil {
+			known.has = b.wordsIn(f)
+			f.Close()
+		}
+		known.read = true
+		b.files[name] = known
+	}
+	return b.answers(kind, known.has)
+}
+
+// wordsIn are the words that the beginning of a content has. What cannot be read on is read again, whole, by whoever asks for fields.
+func (b *Beginnings) wordsIn(content io.Reader) (has uint64) {
+	b.room.Reset()
+	_, _ = b.room.ReadFrom(io.LimitReader(content, looked))
+	for i, w := range b.words {
+		if bytes.Contains(b.room.Bytes(), w) {
+			has |= 1 << i
+		}
+	}
+	return has
+}
+
+// answers reports whether a content that has words may be one of a kind.
+func (b *Beginnings) answers(kind *game.Save, has uint64) bool {
+	return !slices.ContainsFunc(b.asks[kind], func(words uint64) bool { return words&has == 0 })
 }
 
 // plausible reports whether the file name, which is not called as saves of the kind are, could be one by its first bytes. A download may
 // hold thousands of files, and reading each as every kind of save would take hours.
 func (b *Beginnings) plausible(kind *game.Save, name string) bool {
-	head := b.head(name)
+	known := b.of(name)
+	head := known.head[:known.n]
 	if len(head) == 0 {
 		return false
 	}
@@ -113,7 +157,7 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 			if !form.Plausible(declared.Form, head) {
 				return false
 			}
-			return names(kind, func(word string) bool { return b.holds(name, word) })
+			return b.names(kind, name)
 		}
 	}
 	f, err := b.fsys.Open(name)
@@ -121,16 +165,16 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 		return false
 	}
 	defer f.Close()
-	r := bufio.NewReaderSize(f, 4096)
 	if magic != nil {
-		head, _ := r.Peek(min(int(offset)+len(magic), 4096))
-		return len(head) == int(offset)+len(magic) && bytes.Equal(head[offset:], magic)
+		head := make([]byte, min(int(offset)+len(magic), 4096))
+		n, _ := io.ReadFull(f, head)
+		return n == int(offset)+len(magic) && bytes.Equal(head[offset:], magic)
 	}
 	for _, declared := range kind.Files {
 		if declared.Path != "." {
 			continue
 		}
-		content, err := declared.Layers.Reader(r, form.DefaultLimits)
+		content, err := declared.Layers.Reader(f, form.DefaultLimits)
 		if err != nil {
 			return false
 		}
@@ -140,9 +184,7 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 		if !form.Plausible(declared.Form, head[:n]) {
 			return false
 		}
-		rest, _ := io.ReadAll(io.LimitReader(content, looked)) // what cannot be read on is read again, whole, by whoever asks for fields
-		rest = append(head[:n], rest...)
-		return names(kind, func(word string) bool { return bytes.Contains(rest, []byte(word)) })
+		return b.answers(kind, b.wordsIn(io.MultiReader(bytes.NewReader(head[:n]), content)))
 	}
 	return true
 }
@@ -159,22 +201,12 @@ func unwrapped(l form.Layers, head []byte) bool {
 // unwrapping it.
 func mayBe(kind *game.Save, head []byte) bool {
 	for _, declared := range kind.Files {
-		if declared.Path != "." || declared.Layers.Tag != nil {
+		if declared.Path != "." {
 			continue
 		}
-		if chain := declared.Layers.Chain; len(chain) == 0 {
+		if l := declared.Layers; l.Tag == nil && len(l.Chain) == 0 {
 			return form.Plausible(declared.Form, head)
-		} else if magic, ok := chain[0].Magic(); ok {
-			return bytes.HasPrefix(head, magic)
-		}
-	}
-	return true
-}
-
-// names reports whether a content has the names that the queries of [save.is] ask for, as far as they ask by name.
-func names(kind *game.Save, holds func(word string) bool) bool {
-	for _, id := range kind.Is.Has {
-		if !slices.ContainsFunc(kind.Field[id], func(f field.Field) bool { w := asksFor(kind, f); return w == "" || holds(w) }) {
+		} else if !l.Begin(head, headSize) {
 			return false
 		}
 	}

@@ -126,8 +126,9 @@ func (c Candidate) rank(fsys fs.FS) int {
 func candidates(kind *game.Save, entries []tree.Entry, maybe func(tree.Entry) bool) []Candidate {
 	var files []string
 	is := map[string]bool{} // a file; one that is an archive is a folder, too
-	var loose []tree.Entry
-	for _, e := range entries {
+	var loose []*tree.Entry
+	for i := range entries {
+		e := &entries[i]
 		if e.Kind != tree.File || ignored(kind, e.Path) {
 			continue
 		}
@@ -165,7 +166,7 @@ func candidates(kind *game.Save, entries []tree.Entry, maybe func(tree.Entry) bo
 		}
 		for _, e := range loose {
 			captures := match(e.Path)
-			if captures != nil || kind.Is != nil && maybe(e) {
+			if captures != nil || kind.Is != nil && maybe(*e) {
 				add(e.Path, append([]string{e.Path}, beside(kind, e.Path, called)...), captures)
 			}
 		}

@@ -7,7 +7,6 @@
 package unpack
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -192,8 +191,9 @@ const headSize = 512
 
 // kindOf tells what a file is by its content; what is no archive is a file.
 func kindOf(r io.Reader) string {
-	b := bufio.NewReaderSize(r, 4096)
-	head, _ := b.Peek(headSize)
+	head := make([]byte, headSize)
+	n, _ := io.ReadFull(r, head)
+	head = head[:n]
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
 		return "zip"
@@ -208,7 +208,7 @@ func kindOf(r io.Reader) string {
 	if packing == "" {
 		return "file"
 	}
-	inner, err := form.Layers{Chain: []form.Layer{{Name: packing}}}.Reader(b, form.Limits{Decoded: MaxBytes})
+	inner, err := form.Layers{Chain: []form.Layer{{Name: packing}}}.Reader(io.MultiReader(bytes.NewReader(head), r), form.Limits{Decoded: MaxBytes})
 	if err != nil {
 		return "file"
 	}
