@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -150,6 +151,9 @@ func nameWildcard(rest string) (wild, expr string, err error) {
 
 // Match reports whether name is of the pattern and returns its captures. With fold, letters match in either case.
 func (n *Name) Match(name string, fold bool) (map[string]string, bool) {
+	if !n.ends(name) {
+		return nil, false
+	}
 	re := n.re
 	if fold {
 		re = n.anyRE
@@ -165,6 +169,19 @@ func (n *Name) Match(name string, fold bool) (map[string]string, bool) {
 		}
 	}
 	return captures, true
+}
+
+// ends reports whether a name may end as the pattern does, which tells most at once: a pattern that begins with a capture is tried at all of a long name.
+func (n *Name) ends(name string) bool {
+	if len(n.parts) == 0 || n.parts[len(n.parts)-1].capture != "" {
+		return true
+	}
+	ending := n.parts[len(n.parts)-1].literal
+	if strings.ContainsAny(ending, "*?[") {
+		return true
+	}
+	tail := name[max(0, len(name)-len(ending)):]
+	return strings.IndexFunc(tail+ending, func(c rune) bool { return c > unicode.MaxASCII }) >= 0 || strings.EqualFold(tail, ending)
 }
 
 // Spell writes a name with the captures given, exactly as the game does. It reports false where a capture is missing.

@@ -206,8 +206,10 @@ func (in *Install) PlaceOf(ctx context.Context, full string) (root, rel string, 
 			best, root = f.Real, inFolder+f.Called()
 		}
 	}
-	if real := tree.Real(in.Root); best == "" && Within(full, real) {
-		best, root = real, inGame
+	if best == "" {
+		if real := tree.Real(in.Root); Within(full, real) {
+			best, root = real, inGame
+		}
 	}
 	if best == "" {
 		return "", "", fmt.Errorf("%s: %w", full, ErrElsewhere)
@@ -239,13 +241,14 @@ func (u *Unpack) Leaves(file string) bool {
 }
 
 func matchesAny(globs []string, file string) bool {
-	return slices.ContainsFunc(globs, func(g string) bool {
-		for _, name := range []string{file, path.Base(file)} {
-			if doublestar.MatchUnvalidated(strings.ToLower(g), strings.ToLower(name)) {
-				return true
-			}
-		}
+	if len(globs) == 0 {
 		return false
+	}
+	file = strings.ToLower(file)
+	name := path.Base(file)
+	return slices.ContainsFunc(globs, func(g string) bool {
+		g = strings.ToLower(g)
+		return doublestar.MatchUnvalidated(g, name) || doublestar.MatchUnvalidated(g, file)
 	})
 }
 

@@ -109,11 +109,12 @@ type recogniser struct {
 	parts []Part
 	req   Request
 	used  map[[2]any]bool // part and path
+	real  map[string]string
 }
 
 // Recognise finds the mods of an install's game that downloads hold, all together.
 func Recognise(ctx context.Context, in *game.Install, parts []Part, req Request) (*Result, error) {
-	r := &recogniser{ctx, in, parts, req, map[[2]any]bool{}}
+	r := &recogniser{ctx, in, parts, req, map[[2]any]bool{}, map[string]string{}}
 	for i := range r.parts {
 		r.parts[i].Entries = slices.DeleteFunc(slices.Clone(r.parts[i].Entries), func(e tree.Entry) bool { return isLitter(e.Path) })
 	}
@@ -246,10 +247,9 @@ func target(u *game.Unpack, p string) *dest {
 	if u.Leaves(p) {
 		return nil
 	}
-	parts := strings.Split(p, "/")
-	for i, part := range parts[:len(parts)-1] {
+	for part, rest, deep := strings.Cut(p, "/"); deep && len(u.Merge) > 0; part, rest, deep = strings.Cut(rest, "/") {
 		if key := mergeKey(u, part); key != "" {
-			return &dest{u.Merge[key], path.Join(parts[i+1:]...), strings.ToLower(part)}
+			return &dest{u.Merge[key], rest, strings.ToLower(part)}
 		}
 	}
 	best := ""
@@ -310,7 +310,12 @@ func (r *recogniser) place(template, rest string) (ledger.Place, error) {
 }
 
 func (r *recogniser) placeAt(dir, rest string) (ledger.Place, error) {
-	full := filepath.Join(tree.Real(dir), filepath.FromSlash(rest))
+	real, ok := r.real[dir]
+	if !ok {
+		real = tree.Real(dir)
+		r.real[dir] = real
+	}
+	full := filepath.Join(real, filepath.FromSlash(rest))
 	if r.in.FoldsCase() {
 		full = game.Spelled(full)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"io/fs"
+	"iter"
 	"path"
 	"slices"
 	"sort"
@@ -220,7 +221,6 @@ type place struct {
 // places are what could be mods of a kind: files that are called so, or any where the content tells, and folders that have what marks one.
 func places(kind *game.Mod, entries []tree.Entry) []place {
 	var found []place
-	folders := map[string][]string{}
 	marked := map[string]bool{}
 	for _, e := range entries {
 		if e.Kind != tree.File {
@@ -232,22 +232,46 @@ func places(kind *game.Mod, entries []tree.Entry) []place {
 			}
 			continue
 		}
-		rest := path.Base(e.Path)
-		for dir := path.Dir(e.Path); ; dir = path.Dir(dir) {
-			folders[dir] = append(folders[dir], rest)
-			marked[dir] = marked[dir] || marks(kind, rest)
-			rest = path.Join(path.Base(dir), rest)
-			if dir == "." {
-				break
+		for dir, rest := range above(e.Path) {
+			if !marked[dir] && marks(kind, rest) {
+				marked[dir] = true
 			}
 		}
 	}
-	for dir := range marked {
-		if marked[dir] {
-			found = append(found, place{dir, dir, folders[dir]})
+	if len(marked) == 0 {
+		return found
+	}
+	folders := map[string][]string{}
+	for _, e := range entries {
+		if e.Kind != tree.File {
+			continue
+		}
+		for dir, rest := range above(e.Path) {
+			if marked[dir] {
+				folders[dir] = append(folders[dir], rest)
+			}
 		}
 	}
+	for dir, files := range folders {
+		found = append(found, place{dir, dir, files})
+	}
 	return found
+}
+
+// above are the folders that a file lies in, from the innermost to ".", each with the way from there to the file.
+func above(file string) iter.Seq2[string, string] {
+	return func(yield func(dir, rest string) bool) {
+		for end := len(file); ; {
+			end = strings.LastIndexByte(file[:end], '/')
+			if end < 0 {
+				yield(".", file)
+				return
+			}
+			if !yield(file[:end], file[end+1:]) {
+				return
+			}
+		}
+	}
 }
 
 // marks reports whether a file, relative to a folder, makes that folder a mod of the kind.
