@@ -295,7 +295,7 @@ func (e *Editor) Result(ctx context.Context) (file io.ReaderAt, size int64, chan
 	if len(e.edits) == 0 {
 		return e.text.file, int64(e.text.size), false, nil
 	}
-	p, err := newPatched(e.text.file, e.text.size, e.edits)
+	p, err := newPatched(e.text, e.edits)
 	if err != nil {
 		return nil, 0, false, err
 	}

@@ -15,10 +15,6 @@ import (
 const (
 	// largeText is the size, in bytes, above which JSON and XML are read as large.
 	largeText = 4 << 20
-	// remembered is of how many parts the places of the parts in them are remembered, so that not every query passes over all of the text.
-	remembered = 128
-	// rememberedParts is how many parts one of these has at most.
-	rememberedParts = 2000
 	// maxElements is how many elements a list in a large text has at most.
 	maxElements = 1_000_000
 )

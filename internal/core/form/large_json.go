@@ -14,8 +14,7 @@ type largeJSON struct {
 
 type jsonSource struct {
 	*source
-	seen map[int][]jsonMember // of objects, by where they begin
-	open []jsonOpen           // room for what a walk finds open
+	open []jsonOpen // room for what a walk finds open
 	// strict refuses a name that an object has twice: readers differ in which one counts, so it is not written.
 	strict bool
 }
@@ -32,7 +31,7 @@ func parseLargeJSON(data []byte) (Doc, error) {
 
 // largeJSONOf passes over all of a JSON in UTF-8, to see whether it is whole.
 func largeJSONOf(text *source) (Doc, error) {
-	t := &jsonSource{source: text, seen: map[int][]jsonMember{}}
+	t := &jsonSource{source: text}
 	root := largeJSON{t, place{0, text.size}}
 	if bytes.Equal(text.bytes(0, min(3, text.size)), []byte("\xef\xbb\xbf")) {
 		root.at.from = 3
@@ -51,31 +50,13 @@ func largeJSONOf(text *source) (Doc, error) {
 
 // members visits the members of an object, in the order of the text; of what is no object there are none.
 func (t *jsonSource) members(at place, visit func(jsonMember) error) error {
-	if known, ok := t.seen[at.from]; ok {
-		for _, m := range known {
-			if err := visit(m); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	var all []jsonMember
-	keep := at.to-at.from > block && len(t.seen) < remembered // what is small is soon passed over again
-	err := t.parts(at, '{', func(name, value place) error {
+	return t.parts(at, '{', func(name, value place) error {
 		text, err := t.text(name)
 		if err != nil {
 			return err
 		}
-		m := jsonMember{text, value}
-		if keep && len(all) <= rememberedParts {
-			all = append(all, m)
-		}
-		return visit(m)
+		return visit(jsonMember{text, value})
 	})
-	if err == nil && keep && len(all) <= rememberedParts && t.kind(at) == '{' {
-		t.seen[at.from] = all
-	}
-	return err
 }
 
 // elements visits the elements of an array, or the values of an object.

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -286,12 +288,76 @@ func FuzzLarge(f *testing.F) {
 
 // inParts reads a file of which hardly anything is in memory at once.
 func inParts(form string, data []byte) (Doc, error) {
-	text := inFile(bytes.NewReader(data), len(data))
-	text.step = 5
+	return largeIn(form, inFile(bytes.NewReader(data), len(data)))
+}
+
+// largeIn passes over a file a few bytes at a time, and notes each part.
+func largeIn(form string, text *source) (Doc, error) {
+	text.step, text.least = 5, 1
 	if form == "xml" {
 		return largeXMLOf(text)
 	}
 	return largeJSONOf(text)
+}
+
+// TestWhatIsKnownOfAnEditedFile changes some bytes, well or badly: the file reads as one of which nothing is known.
+func TestWhatIsKnownOfAnEditedFile(t *testing.T) {
+	pieces := []string{"", "", " ", "1", `"x"`, `{"a": [1]}`, "}", "]", "[", ",", `"`, "<a>", "</a>", "<b/>", "<a>x</a>", "<!--", "]]>", "&lt;", "\xff"}
+	random := rand.New(rand.NewPCG(1, 2))
+	skipped, broken, whole := 0, 0, 0
+	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+		first := inFile(strings.NewReader(data), len(data))
+		_, err := largeIn(form, first)
+		require.NoError(t, err)
+		for range 4000 {
+			var edits []change
+			for at, n := random.IntN(len(data)), 1+random.IntN(3); n > 0 && at < len(data); n-- {
+				to := min(len(data), at+random.IntN(4)*random.IntN(20))
+				edits = append(edits, change{at, to, pieces[random.IntN(len(pieces))]})
+				at = to + 1 + random.IntN(60)
+			}
+			now, err := newPatched(first, edits)
+			require.NoError(t, err)
+			text, err := apply([]byte(data), edits)
+			require.NoError(t, err)
+			for at := range len(text) {
+				if e, ok := now.part(at); ok && e.to < len(text) {
+					skipped++
+				}
+			}
+			plain, wantErr := parsers[form].large(text)
+			known, err := largeIn(form, inFile(io.NewSectionReader(now, 0, now.Size()), len(text)))
+			require.Equal(t, wantErr == nil, err == nil, "%v and %v: %s", wantErr, err, text)
+			if err != nil {
+				broken++
+				continue
+			}
+			whole++
+			for _, query := range streamed[form] {
+				want, wantErr := asked(t, plain, form, query)
+				got, err := asked(t, known, form, query)
+				require.Equal(t, wantErr == nil, err == nil, "%s: %s", query, text)
+				require.Equal(t, want, got, "%s: %s", query, text)
+			}
+		}
+	}
+	assert.Greater(t, min(skipped, broken, whole), 500, "each happens")
+}
+
+// TestAnOutlineIsBounded: of more parts than are noted, the larger ones are.
+func TestAnOutlineIsBounded(t *testing.T) {
+	o := newOutline()
+	for i := range 3 * maxNoted {
+		size := 1 + i%3
+		if i%1000 == 2 {
+			size = 100
+		}
+		o.note(i*leastNoted, extent{to: (i + size) * leastNoted})
+	}
+	assert.LessOrEqual(t, len(o.parts), maxNoted)
+	assert.Greater(t, o.least, leastNoted)
+	_, ok := o.part(2 * leastNoted)
+	assert.True(t, ok, "a large one")
 }
 
 func BenchmarkLarge(b *testing.B) {

@@ -89,6 +89,7 @@ type jsonWalk struct {
 // jsonOpen is an array or an object of which not all has been passed.
 type jsonOpen struct {
 	bracket byte
+	from    int
 	index   int   // of an element
 	name    place // of a member
 }
@@ -132,14 +133,25 @@ func (t *jsonSource) walk(w *jsonWalk, end, until int) error {
 			}
 			continue
 		case (want == wantComma || want == wantFirst || want == wantMember) && c == top.bracket+2: // ] is [+2, and } is {+2
-			i, open, want = i+1, open[:len(open)-1], wantComma
+			i++
+			if base+i-top.from >= t.least {
+				t.note(top.from, extent{to: base + i})
+			}
+			open, want = open[:len(open)-1], wantComma
 		case want == wantComma, want == wantColon, name && c != '"':
 			return t.unexpected(base+i, c)
 		case c == '{' || c == '[':
+			if t.knows(base + i) {
+				if e, ok := t.part(base + i); ok && e.to <= until {
+					base, i, part, want = e.to, 0, nil, wantComma
+					break
+				}
+			}
 			if len(open) == maxDepth {
 				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
 			}
-			i, open, want = i+1, append(open, jsonOpen{bracket: c}), wantFirst
+			open, want = append(open, jsonOpen{bracket: c, from: base + i}), wantFirst
+			i++
 			if c == '{' {
 				want = wantMember
 			}

@@ -21,8 +21,7 @@ type largeXML struct {
 
 type xmlSource struct {
 	*source
-	root xmlElement           // has the outermost element for its child
-	seen map[int][]xmlElement // children, by where what is in their parent begins
+	root xmlElement // has the outermost element for its child
 }
 
 // xmlElement is an element where it stands: all of it, its start tag, and what is in it.
@@ -38,7 +37,7 @@ func parseLargeXML(data []byte) (Doc, error) {
 // largeXMLOf passes over all of an XML in UTF-8, to see whether it is whole.
 func largeXMLOf(text *source) (Doc, error) {
 	all := place{0, text.size}
-	t := &xmlSource{source: text, root: xmlElement{outer: all, inner: all}, seen: map[int][]xmlElement{}}
+	t := &xmlSource{source: text, root: xmlElement{outer: all, inner: all}}
 	elements := 0
 	if err := t.children(t.root, func(xmlElement) error { elements++; return nil }); err != nil { // which passes over all of it
 		return nil, err
@@ -53,24 +52,8 @@ var errEarly = fmt.Errorf("%w: the XML ends too early", ErrDamaged)
 
 // children visits the elements in an element, in the order of the text.
 func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error {
-	if known, ok := t.seen[in.inner.from]; ok {
-		for _, e := range known {
-			if err := visit(e); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	var all []xmlElement
-	found := func(e xmlElement) error {
-		if len(all) <= rememberedParts {
-			all = append(all, e)
-		}
-		return visit(e)
-	}
 	var open names
-	var child xmlElement
-	var inside grandchildren
+	var outermost place // its start tag
 	for at := in.inner.from; ; {
 		kind, tag, err := t.tag(at, in.inner.to)
 		if err != nil {
@@ -86,33 +69,35 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 			if len(open.ends) > 0 {
 				return errEarly
 			}
-			t.remember(in, all)
 			return nil
 		case startTag:
-			if len(open.ends) == 0 {
-				child = xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}}
-				inside.all = inside.all[:0]
+			if e, ok := t.part(tag.from); ok {
+				at = e.to
+				if len(open.ends) == 0 {
+					err = visit(xmlElement{outer: place{tag.from, e.to}, tag: tag, inner: place{tag.to, e.inner}})
+				}
+				break
 			}
-			inside.opens(len(open.ends), tag)
-			if open.push(name); len(open.ends) > maxDepth {
+			if len(open.ends) == 0 {
+				outermost = tag
+			}
+			if open.push(name, tag.from); len(open.ends) > maxDepth {
 				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
 			}
 		case emptyTag:
 			if len(open.ends) == 0 {
-				err = found(xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}})
+				err = visit(xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}})
 			}
-			inside.opens(len(open.ends), tag)
 		case endTag:
-			if !open.pop(name) {
+			from, ok := open.pop(name)
+			if !ok {
 				return fmt.Errorf("%w: not XML: %.60q ends and had not begun", ErrDamaged, name)
 			}
-			inside.closes(len(open.ends), tag)
+			if tag.to-from >= t.least {
+				t.note(from, extent{tag.from, tag.to})
+			}
 			if len(open.ends) == 0 {
-				child.outer.to, child.inner.to = tag.to, tag.from
-				if in == t.root {
-					t.remember(child, inside.all)
-				}
-				err = found(child)
+				err = visit(xmlElement{outer: place{from, tag.to}, tag: outermost, inner: place{outermost.to, tag.from}})
 			}
 		}
 		if err != nil {

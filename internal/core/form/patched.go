@@ -3,6 +3,7 @@ package form
 import (
 	"errors"
 	"io"
+	"math"
 	"slices"
 )
 
@@ -12,17 +13,18 @@ type patched struct {
 	edits []change // in order, none inside of another
 	ends  []int    // where each edit's text ends in what is read
 	size  int
+	known outlined // what is known of base
 }
 
-func newPatched(base io.ReaderAt, size int, edits []change) (*patched, error) {
+func newPatched(base *source, edits []change) (*patched, error) {
 	edits, err := inOrder(edits)
 	if err != nil {
 		return nil, err
 	}
-	p := &patched{base: base, edits: edits, size: size}
+	p := &patched{base: base.file, edits: edits, size: base.size, known: base}
 	shift := 0
 	for _, e := range edits {
-		if e.From < 0 || e.To > size {
+		if e.From < 0 || e.To > base.size {
 			return nil, errors.New("an edit outside of the text")
 		}
 		p.ends = append(p.ends, e.From+shift+len(e.Text))
@@ -35,19 +37,41 @@ func newPatched(base io.ReaderAt, size int, edits []change) (*patched, error) {
 // Size is how many bytes it has.
 func (p *patched) Size() int64 { return int64(p.size) }
 
-// ReadAt reads from what the edits have made of the file.
-func (p *patched) ReadAt(b []byte, off int64) (n int, err error) {
-	at := int(off)
-	i, _ := slices.BinarySearchFunc(p.ends, at, func(end, at int) int { // the first edit that ends behind it
+// before is the first edit that ends behind a place, and how far the base in front of it is shifted against what is read.
+func (p *patched) before(at int) (edit, shift int) {
+	i, _ := slices.BinarySearchFunc(p.ends, at, func(end, at int) int {
 		if end <= at {
 			return -1
 		}
 		return 1
 	})
-	shift := 0 // from what is read to the base
 	if i > 0 {
 		shift = p.edits[i-1].To - p.ends[i-1]
 	}
+	return i, shift
+}
+
+// part is where a part ends that no edit has touched.
+func (p *patched) part(from int) (extent, bool) {
+	i, shift := p.before(from)
+	next := math.MaxInt
+	if i < len(p.edits) {
+		next = p.edits[i].From
+	}
+	if from+shift >= next {
+		return extent{}, false
+	}
+	e, ok := p.known.part(from + shift)
+	if !ok || e.to > next {
+		return extent{}, false
+	}
+	return extent{e.inner - shift, e.to - shift}, true
+}
+
+// ReadAt reads from what the edits have made of the file.
+func (p *patched) ReadAt(b []byte, off int64) (n int, err error) {
+	at := int(off)
+	i, shift := p.before(at)
 	for ; n < len(b) && at < p.size; i++ {
 		next := p.size
 		if i < len(p.edits) {

@@ -19,6 +19,20 @@ type source struct {
 	apostrophes bool
 	// done closes the file.
 	done func() error
+
+	outline
+	before outlined // what is known of the file without reading it, or nil
+}
+
+// knows reports whether a part that begins at a place may be known.
+func (s *source) knows(from int) bool { return from < s.high || s.before != nil }
+
+// part is where the part ends that begins at a place, where that is known.
+func (s *source) part(from int) (extent, bool) {
+	if e, ok := s.outline.part(from); ok || s.before == nil {
+		return e, ok
+	}
+	return s.before.part(from)
 }
 
 func (s *source) close() error {
@@ -32,10 +46,12 @@ func (s *source) close() error {
 const block = 1 << 20
 
 func inMemory(data []byte) *source {
-	return &source{data: data, size: len(data), apostrophes: bytes.IndexByte(data, '\'') >= 0}
+	return &source{data: data, size: len(data), apostrophes: bytes.IndexByte(data, '\'') >= 0, outline: newOutline()}
 }
 
-func inFile(file io.ReaderAt, size int) *source { return &source{file: file, size: size, step: block} }
+func inFile(file io.ReaderAt, size int) *source {
+	return &source{file: file, size: size, step: block, outline: newOutline(), before: outlineOf(file, int64(size))}
+}
 
 // bytes are those of a place. Of a file they are good until more is read; a place may be larger than a block.
 func (s *source) bytes(from, to int) []byte {
