@@ -16,6 +16,7 @@ import (
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/record"
+	"ostrov/internal/core/tree"
 	"ostrov/internal/view"
 )
 
@@ -149,10 +150,14 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 		p.Say(step)
 	}
 	inPlace := name == s.Name && folder.Path == s.Folder.Path
-	after := func(ctx context.Context) error {
-		if inPlace {
-			s.Foretell(ctx, st.Install, h.Hasher, of.edited.Facts, of.edited.Paths)
+	note := func(context.Context, *tree.Hasher) {}
+	if inPlace {
+		if note, err = st.Foresee(ctx, s, of.edited.Facts, of.edited.FS, of.edited.Paths); err != nil {
+			return err
 		}
+	}
+	after := func(ctx context.Context) error {
+		note(ctx, h.Hasher)
 		now, _, err := a.see(ctx, h, st.Install)
 		if err != nil {
 			return err

@@ -234,8 +234,7 @@ func (w *work) finish() error {
 // result is the file as it will be.
 func (o *opened) result(ctx context.Context) (content tree.Content, changed bool, err error) {
 	if o.raw == nil {
-		file, size, changed, err := o.editor.Result(ctx)
-		return io.NewSectionReader(file, 0, size), changed, err
+		return o.editor.Result(ctx)
 	}
 	data, err := form.Rewrite(o.raw, o.file.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
 		now, err := o.editor.Done(ctx)

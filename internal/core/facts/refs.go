@@ -236,13 +236,41 @@ func (g gathering) refer(s *Save) {
 	}
 	s.refs = g.refs.with(s.Kind, s.Facts.Mods)
 	s.Refs = referred{}
-	g.h.Hasher.Once(s.Path()+"\x00references", s.refs.digest, s.Folder.Path, slices.Values(s.Files), &s.Refs, func() bool {
+	g.h.Hasher.Once(s.placeOfReferences(), s.refs.digest, s.Folder.Path, slices.Values(s.Files), &s.Refs, func() bool {
 		var err error
 		s.Refs, err = s.refs.count(g.ctx, s.Kind, tree.DirFS(s.Folder.Path), s.Name, s.Paths())
 		s.notReferred(g.ctx, err)
 		return err == nil
 	})
 }
+
+// soonRead is up to what size, in bytes, a save is read again rather than foretold.
+const soonRead = 4 << 20
+
+// Foresee looks through a save of the install as it is going to be: says is what it will say, and files are all its files, in fsys. What it returns notes
+// that, once they have taken their place, so that a large save is not read again.
+func (st *State) Foresee(ctx context.Context, s *Save, says save.Facts, fsys fs.FS, files []string) (note func(context.Context, *tree.Hasher), err error) {
+	if s.Size <= soonRead || says.Problem != nil {
+		return func(context.Context, *tree.Hasher) {}, nil
+	}
+	var refs *references
+	var refers referred
+	if st.refs != nil {
+		refs = st.refs.with(s.Kind, says.Mods)
+		if refers, err = refs.count(ctx, s.Kind, fsys, s.Name, files); ctx.Err() != nil {
+			return nil, err
+		}
+	}
+	return func(ctx context.Context, h *tree.Hasher) {
+		now, ok := s.Foretell(ctx, st.Install, h, says, files)
+		if ok && refs != nil && err == nil {
+			h.Foretell(s.placeOfReferences(), refs.digest, s.Folder.Path, slices.Values(now), refers)
+		}
+	}, nil
+}
+
+// placeOfReferences names the note of what the save refers to.
+func (s *Save) placeOfReferences() string { return s.Path() + "\x00references" }
 
 // notReferred notes why a save could not be looked through.
 func (s *Save) notReferred(ctx context.Context, err error) {

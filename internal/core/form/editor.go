@@ -282,24 +282,26 @@ func (e *Editor) Text() []byte { return e.text.peek(0, e.text.size) }
 // Part is the text of a part.
 func (e *Editor) Part(s Span) []byte { return e.text.peek(s.From, s.To) }
 
-// Result is the content with all changes, where it is read from and its size; changed is false where it is as it was. What is not held in memory is
-// not read again here: whoever uses it reads it as what it is to be.
-func (e *Editor) Result(ctx context.Context) (file io.ReaderAt, size int64, changed bool, err error) {
-	if e.text.file == nil {
+// Content is the bytes of a file, wherever they are.
+type Content interface {
+	io.ReaderAt
+	Size() int64 // bytes
+}
+
+// Result is the content with all changes; changed is false where it is as it was. What is not held in memory is not read again here: whoever uses it
+// reads it as what it is to be.
+func (e *Editor) Result(ctx context.Context) (content Content, changed bool, err error) {
+	switch {
+	case e.text.file == nil:
 		now, err := e.Done(ctx)
-		return bytes.NewReader(now), int64(len(now)), err == nil && !bytes.Equal(now, e.content), err
+		return bytes.NewReader(now), err == nil && !bytes.Equal(now, e.content), err
+	case e.text.err != nil:
+		return nil, false, e.text.err
+	case len(e.edits) == 0:
+		return nil, false, nil
 	}
-	if e.text.err != nil {
-		return nil, 0, false, e.text.err
-	}
-	if len(e.edits) == 0 {
-		return e.text.file, int64(e.text.size), false, nil
-	}
-	p, err := newPatched(e.text, e.edits)
-	if err != nil {
-		return nil, 0, false, err
-	}
-	return p, p.Size(), true, nil
+	content, err = newPatched(e.text, e.edits)
+	return content, err == nil, err
 }
 
 // Done is the content with all changes. It reads as its form does; two changes of the same bytes are an error.

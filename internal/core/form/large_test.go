@@ -320,6 +320,9 @@ func TestWhatIsKnownOfAnEditedFile(t *testing.T) {
 			require.NoError(t, err)
 			text, err := apply([]byte(data), edits)
 			require.NoError(t, err)
+			var copied bytes.Buffer
+			require.NoError(t, now.CopyTo(&copied))
+			require.Equal(t, string(text), copied.String())
 			for at := range len(text) {
 				if e, ok := now.part(at); ok && e.to < len(text) {
 					skipped++

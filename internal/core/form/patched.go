@@ -1,8 +1,10 @@
 package form
 
 import (
+	"bufio"
 	"errors"
 	"io"
+	"io/fs"
 	"math"
 	"slices"
 )
@@ -13,6 +15,7 @@ type patched struct {
 	edits []change // in order, none inside of another
 	ends  []int    // where each edit's text ends in what is read
 	size  int
+	shift int      // how much larger it is than base
 	known outlined // what is known of base
 }
 
@@ -31,11 +34,48 @@ func newPatched(base *source, edits []change) (*patched, error) {
 		shift += len(e.Text) - (e.To - e.From)
 	}
 	p.size += shift
+	p.shift = shift
 	return p, nil
 }
 
 // Size is how many bytes it has.
 func (p *patched) Size() int64 { return int64(p.size) }
+
+// CopyTo writes what the edits have made of the file. What they leave goes from file to file where the system can do that.
+func (p *patched) CopyTo(w io.Writer) (err error) {
+	base := io.NewSectionReader(p.base, 0, int64(p.size-p.shift))
+	from := io.ReadSeeker(base)
+	if file, ok := p.base.(interface{ Opened() (fs.File, error) }); ok {
+		f, err := file.Opened()
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if seeker, ok := f.(io.ReadSeeker); ok {
+			from = seeker
+		}
+	}
+	b := bufio.NewWriterSize(w, block)
+	at := 0
+	for _, e := range append(slices.Clone(p.edits), change{From: p.size - p.shift}) {
+		if e.From-at > block { // then bufio passes the reader on
+			if err := b.Flush(); err != nil {
+				return err
+			}
+		}
+		if _, err := from.Seek(int64(at), io.SeekStart); err != nil {
+			return err
+		}
+		if _, err := io.CopyN(b, from, int64(e.From-at)); err != nil {
+			return err
+		}
+		if _, err := b.WriteString(e.Text); err != nil {
+			return err
+		}
+		at = e.To
+	}
+	return b.Flush()
+}
 
 // before is the first edit that ends behind a place, and how far the base in front of it is shifted against what is read.
 func (p *patched) before(at int) (edit, shift int) {

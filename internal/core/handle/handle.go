@@ -299,7 +299,13 @@ func copyOf(dir, name string, files tree.Contents, now time.Time) plan.Fill {
 
 // writing writes a content.
 func writing(c tree.Content) func(io.Writer) error {
-	return func(w io.Writer) error { _, err := io.Copy(w, io.NewSectionReader(c, 0, c.Size())); return err }
+	return func(w io.Writer) error {
+		if edited, ok := c.(interface{ CopyTo(io.Writer) error }); ok {
+			return edited.CopyTo(w)
+		}
+		_, err := io.Copy(w, io.NewSectionReader(c, 0, c.Size()))
+		return err
+	}
 }
 
 // newFiles writes the files of a folder that are not in it yet.

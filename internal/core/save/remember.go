@@ -77,29 +77,28 @@ func (s *Save) recall(h *tree.Hasher) (tree.Digest, bool) {
 	return DigestOf(s.Kind, list), len(list) > 0
 }
 
-// soonRead is up to what size, in bytes, a save is read again rather than foretold.
-const soonRead = 4 << 20
-
 // Foretell notes what a save says whose files have just been written, so that it is not read again for that. says is what was read of just these files
-// before they took their place; files are their paths.
-func (s *Save) Foretell(ctx context.Context, in *game.Install, h *tree.Hasher, says Facts, files []string) {
-	if h.Notes == nil || says.Problem != nil || s.Size <= soonRead {
-		return
+// before they took their place; files are their paths. It returns them as they are now; ok is false where nothing could be noted.
+func (s *Save) Foretell(ctx context.Context, in *game.Install, h *tree.Hasher, says Facts, files []string) (now []tree.Entry, ok bool) {
+	if h.Notes == nil {
+		return nil, false
 	}
 	var list []tree.Named
 	for _, p := range files {
 		e, err := tree.Stat(s.Folder.Path, p)
 		if err != nil {
-			return
+			return nil, false
 		}
 		sums, err := h.File(ctx, s.Folder.Path, e, false)
 		if err != nil {
-			return
+			return nil, false
 		}
 		h.Wrote(s.Folder.Path, e, sums)
 		list = append(list, tree.Named{Path: s.relative(p), Digest: sums.Blake3})
+		now = append(now, e)
 	}
 	h.Notes.Note(s.byContent(DigestOf(s.Kind, list)), in.Game.Digest, says)
+	return now, true
 }
 
 // note remembers what the save says by its content, where reading it took long.

@@ -70,6 +70,9 @@ type inFS struct {
 // Size is what it was when it was first opened.
 func (c *inFS) Size() int64 { return c.size }
 
+// Opened is the file itself.
+func (c *inFS) Opened() (fs.File, error) { return c.fsys.Open(c.name) }
+
 // ReadAt opens the file and reads.
 func (c *inFS) ReadAt(b []byte, off int64) (int, error) {
 	f, err := c.fsys.Open(c.name)

@@ -111,6 +111,13 @@ func (h *Hasher) Once(place string, scope Digest, dir string, entries iter.Seq[E
 	}
 }
 
+// Foretell notes what Once would find out of entries that Ostrov itself has just written.
+func (h *Hasher) Foretell(place string, scope Digest, dir string, entries iter.Seq[Entry], what any) {
+	if state, settled := h.state(scope, dir, entries); settled {
+		h.Notes.Note(place, state, what)
+	}
+}
+
 // state is a digest of what tells, without reading, whether entries have changed.
 func (h *Hasher) state(scope Digest, dir string, entries iter.Seq[Entry]) (Digest, bool) {
 	if h.Notes == nil {
