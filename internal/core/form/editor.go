@@ -282,15 +282,9 @@ func (e *Editor) Text() []byte { return e.text.peek(0, e.text.size) }
 // Part is the text of a part.
 func (e *Editor) Part(s Span) []byte { return e.text.peek(s.From, s.To) }
 
-// Content is the bytes of a file, wherever they are.
-type Content interface {
-	io.ReaderAt
-	Size() int64 // bytes
-}
-
 // Result is the content with all changes; changed is false where it is as it was. What is not held in memory is not read again here: whoever uses it
 // reads it as what it is to be.
-func (e *Editor) Result(ctx context.Context) (content Content, changed bool, err error) {
+func (e *Editor) Result(ctx context.Context) (content sized, changed bool, err error) {
 	switch {
 	case e.text.file == nil:
 		now, err := e.Done(ctx)
@@ -302,6 +296,12 @@ func (e *Editor) Result(ctx context.Context) (content Content, changed bool, err
 	}
 	content, err = newPatched(e.text, e.edits)
 	return content, err == nil, err
+}
+
+// sized is the content of a file, wherever it is.
+type sized interface {
+	io.ReaderAt
+	Size() int64 // bytes
 }
 
 // Done is the content with all changes. It reads as its form does; two changes of the same bytes are an error.

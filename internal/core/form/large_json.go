@@ -36,6 +36,8 @@ func largeJSONOf(text *source) (Doc, error) {
 	if bytes.Equal(text.bytes(0, min(3, text.size)), []byte("\xef\xbb\xbf")) {
 		root.at.from = 3
 	}
+	t.goAhead(jsonSiblings{})
+	defer t.endAhead()
 	if t.kind(root.at) != '{' {
 		if _, err := t.pass(root.at.from, root.at.to); err != nil {
 			return nil, err
@@ -221,9 +223,11 @@ func (d largeJSON) Value(ctx context.Context, query string) (text string, ok boo
 		return errEnough
 	})
 	if err != nil && err != errEnough || first == nil {
-		return "", false, errors.Join(err, ctx.Err())
+		return "", false, d.text.failed(errors.Join(err, ctx.Err()))
 	}
-	return d.text.scalar(*first)
+	text, ok, err = d.text.scalar(*first)
+	err = d.text.failed(err)
+	return text, ok && err == nil, err
 }
 
 func (d largeJSON) Each(ctx context.Context, query string) ([]Doc, error) {
@@ -240,7 +244,7 @@ func (d largeJSON) Each(ctx context.Context, query string) ([]Doc, error) {
 		docs = append(docs, largeJSON{d.text, at})
 		return errors.Join(ctx.Err(), checkCount(docs))
 	})
-	return docs, err
+	return docs, d.text.failed(err)
 }
 
 func (d largeJSON) Close() error { return d.text.close() }
@@ -253,9 +257,40 @@ func (d largeJSON) eachText(query string, visit func(string) error) (streams boo
 	}
 	return true, d.text.find(d.at, steps, func(at place) error {
 		text, ok, err := d.text.scalar(at)
-		if err != nil || !ok {
+		if err = d.text.failed(err); err != nil || !ok {
 			return err
 		}
 		return visit(text)
 	})
+}
+
+// jsonSiblings are elements of an array.
+type jsonSiblings struct{}
+
+func (jsonSiblings) begin(text *source, at int) int {
+	t := &jsonSource{source: text}
+	for {
+		if at = t.index(at, t.size, ','); at < 0 {
+			return -1
+		}
+		at++
+		if from, c, ok := t.start(at, t.size); ok && (c == '{' || c == '[') {
+			return from
+		}
+	}
+}
+
+func (jsonSiblings) pass(text *source, at int, long func()) (end int, err error) {
+	t := &jsonSource{source: text}
+	w := &jsonWalk{at: at, want: wantValue, open: []jsonOpen{{bracket: '[', from: t.size}}} // an array whose beginning is not known
+	if err := t.walk(w, t.size, at+t.step); err != nil {
+		return at, err
+	}
+	if len(w.open) > 0 {
+		long()
+		if err := t.walk(w, t.size, t.size); err != nil {
+			return at, err
+		}
+	}
+	return w.at - 1, nil // before the bracket
 }

@@ -293,7 +293,11 @@ func inParts(form string, data []byte) (Doc, error) {
 
 // largeIn passes over a file a few bytes at a time, and notes each part.
 func largeIn(form string, text *source) (Doc, error) {
-	text.step, text.least = 5, 1
+	text.step, text.least, text.aheadFrom = 5, 1, 1
+	return largeWith(form, text)
+}
+
+func largeWith(form string, text *source) (Doc, error) {
 	if form == "xml" {
 		return largeXMLOf(text)
 	}
@@ -376,5 +380,87 @@ func BenchmarkLarge(b *testing.B) {
 				require.True(b, ok)
 			}
 		})
+	}
+}
+
+// TestTheSecondPass: a large text is passed over from its middle on, too, and what is wrong in either half is found.
+func TestTheSecondPass(t *testing.T) {
+	for form, query := range lastOf {
+		data := largeSave(form, 20_000)
+		bad := map[string]byte{"json": 0, "xml": '<'}[form]
+		for name, c := range map[string]func([]byte) []byte{
+			"whole":            func(b []byte) []byte { return b },
+			"wrong at first":   func(b []byte) []byte { b[len(b)/4] = bad; return b },
+			"wrong at last":    func(b []byte) []byte { b[len(b)*3/4] = bad; return b },
+			"cut":              func(b []byte) []byte { return b[:len(b)*3/4] },
+			"a quote too much": func(b []byte) []byte { return bytes.Replace(b, []byte(`0.`), []byte(`"0.`), 1) },
+		} {
+			now := c(bytes.Clone(data))
+			_, wantErr := parsers[form].large(now)
+			text := inFile(bytes.NewReader(now), len(now))
+			text.step, text.aheadFrom = 4096, 1
+			doc, err := largeWith(form, text)
+			require.Equal(t, fmt.Sprint(wantErr), fmt.Sprint(err), "%s, %s", form, name)
+			assert.Nil(t, text.ahead, "nothing goes on")
+			if name != "whole" {
+				require.Error(t, err, "%s, %s", form, name)
+				continue
+			}
+			require.NoError(t, err)
+			_, ok, err := doc.Value(t.Context(), query)
+			require.NoError(t, err)
+			assert.True(t, ok)
+		}
+		text := inFile(bytes.NewReader(data), len(data))
+		text.step, text.aheadFrom = 4096, 1
+		over := siblings(jsonSiblings{})
+		if form == "xml" {
+			over = xmlSiblings{}
+		}
+		text.goAhead(over)
+		require.NotNil(t, text.ahead)
+		to, ok := text.jump()
+		assert.True(t, ok && to > len(data)*3/4, "%s: to %d of %d", form, to, len(data))
+	}
+}
+
+// failing is a file that cannot be read from some byte on.
+type failing struct {
+	data []byte
+	from int
+}
+
+func (f *failing) ReadAt(b []byte, off int64) (int, error) {
+	n := 0
+	if int(off) < f.from {
+		n = copy(b, f.data[off:f.from])
+	}
+	if n < len(b) {
+		return n, errors.New("the drive is broken")
+	}
+	return n, nil
+}
+
+// TestAFileThatCannotBeReadOn: what is said then is what stands there, or an error.
+func TestAFileThatCannotBeReadOn(t *testing.T) {
+	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+		for from := range len(data) {
+			file := &failing{[]byte(data), len(data)}
+			doc, err := largeIn(form, inFile(file, len(data)))
+			require.NoError(t, err)
+			want, err := parsers[form].large([]byte(data))
+			require.NoError(t, err)
+			file.from = from
+			for _, query := range streamed[form] {
+				text, ok, err := doc.Value(t.Context(), query)
+				if err != nil {
+					break // what cannot be read once is not asked again
+				}
+				should, is, _ := want.Value(t.Context(), query)
+				require.Equal(t, fmt.Sprint(should, is), fmt.Sprint(text, ok), "%s, from byte %d", query, from)
+			}
+			_, err = largeIn(form, inFile(file, len(data)))
+			require.Error(t, err, "%s, from byte %d", form, from)
+		}
 	}
 }

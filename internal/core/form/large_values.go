@@ -141,11 +141,9 @@ func (t *jsonSource) walk(w *jsonWalk, end, until int) error {
 		case want == wantComma, want == wantColon, name && c != '"':
 			return t.unexpected(base+i, c)
 		case c == '{' || c == '[':
-			if t.knows(base + i) {
-				if e, ok := t.part(base + i); ok && e.to <= until {
-					base, i, part, want = e.to, 0, nil, wantComma
-					break
-				}
+			if to, ok := t.skip(base+i, until, top); ok {
+				base, i, part, want = to, 0, nil, wantComma
+				break
 			}
 			if len(open) == maxDepth {
 				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
@@ -175,6 +173,18 @@ func (t *jsonSource) walk(w *jsonWalk, end, until int) error {
 	}
 	w.at, w.open, w.want = base+i, open, want
 	return nil
+}
+
+// skip is where the value ends that begins at a place in what is open, if that is known and not behind until; of elements that have been passed over
+// ahead it is where the last one ends.
+func (t *jsonSource) skip(from, until int, in *jsonOpen) (to int, ok bool) {
+	if e, ok := t.part(from); ok && e.to <= until {
+		return e.to, true
+	}
+	if t.meets(from) && in != nil && in.bracket == '[' && until == t.size {
+		return t.jump()
+	}
+	return 0, false
 }
 
 // query leads to where the walk is.
@@ -217,6 +227,9 @@ func (t *jsonSource) unexpected(at int, c byte) error {
 // scalarIn is how long the text, number or word is that part begins with. It is 0 where that is not to be seen: the end of part comes too early, or
 // there is none of them.
 func scalarIn(part []byte) int {
+	if len(part) == 0 {
+		return 0
+	}
 	switch c := part[0]; {
 	case c == '"':
 		for i := 1; i < len(part); i++ {
@@ -316,6 +329,9 @@ const maxNumber = 4096
 func (t *jsonSource) scalarEnd(at, end int) (int, error) {
 	if t.byteAt(at) != '"' {
 		part := t.bytes(at, min(at+maxNumber, end))
+		if len(part) == 0 {
+			return 0, t.early()
+		}
 		if n := scalarIn(part); n > 0 {
 			return at + n, nil
 		}

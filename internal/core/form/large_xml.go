@@ -38,6 +38,8 @@ func parseLargeXML(data []byte) (Doc, error) {
 func largeXMLOf(text *source) (Doc, error) {
 	all := place{0, text.size}
 	t := &xmlSource{source: text, root: xmlElement{outer: all, inner: all}}
+	t.goAhead(xmlSiblings{})
+	defer t.endAhead()
 	elements := 0
 	if err := t.children(t.root, func(xmlElement) error { elements++; return nil }); err != nil { // which passes over all of it
 		return nil, err
@@ -47,6 +49,18 @@ func largeXMLOf(text *source) (Doc, error) {
 	}
 	return largeXML{t, t.root}, nil
 }
+
+// unopened says that an element ends that had not begun.
+type unopened struct {
+	name string
+	at   int
+}
+
+func (e unopened) Error() string {
+	return fmt.Sprintf("%v: not XML: %.60q ends and had not begun", ErrDamaged, e.name)
+}
+
+func (e unopened) Unwrap() error { return ErrDamaged }
 
 var errEarly = fmt.Errorf("%w: the XML ends too early", ErrDamaged)
 
@@ -63,6 +77,12 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		var name []byte
 		if kind == startTag || kind == endTag {
 			name = t.name(tag)
+		}
+		if kind != endTag && len(open.ends) > 0 && t.meets(tag.from) {
+			if to, ok := t.jump(); ok {
+				at = to
+				continue
+			}
 		}
 		switch kind {
 		case noTag:
@@ -91,7 +111,7 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		case endTag:
 			from, ok := open.pop(name)
 			if !ok {
-				return fmt.Errorf("%w: not XML: %.60q ends and had not begun", ErrDamaged, name)
+				return unopened{string(name), tag.from}
 			}
 			if tag.to-from >= t.least {
 				t.note(from, extent{tag.from, tag.to})
@@ -253,11 +273,12 @@ func (d largeXML) Value(ctx context.Context, query string) (string, bool, error)
 	})
 	switch {
 	case err != nil && err != errEnough, first == nil:
-		return "", false, errors.Join(err, ctx.Err())
+		return "", false, d.text.failed(errors.Join(err, ctx.Err()))
 	case attribute != nil:
 		return strings.TrimSpace(*attribute), true, nil
 	}
 	text, err := d.text.content(*first)
+	err = d.text.failed(err)
 	return strings.TrimSpace(text), err == nil, err
 }
 
@@ -279,7 +300,7 @@ func (d largeXML) Each(ctx context.Context, query string) ([]Doc, error) {
 		}
 		return errors.Join(ctx.Err(), checkCount(docs))
 	})
-	return docs, err
+	return docs, d.text.failed(err)
 }
 
 func (d largeXML) Close() error { return d.text.close() }
@@ -295,9 +316,38 @@ func (d largeXML) eachText(query string, visit func(string) error) (streams bool
 			return visit(strings.TrimSpace(*attribute))
 		}
 		text, err := d.text.content(e)
-		if err != nil {
+		if err = d.text.failed(err); err != nil {
 			return err
 		}
 		return visit(strings.TrimSpace(text))
 	})
+}
+
+// xmlSiblings are elements of the same parent.
+type xmlSiblings struct{}
+
+func (xmlSiblings) begin(text *source, at int) int {
+	for {
+		if at = text.index(at, text.size, '<'); at < 0 {
+			return -1
+		}
+		if c := text.byteAt(at + 1); c == '_' || c|0x20 >= 'a' && c|0x20 <= 'z' || c >= 0x80 {
+			return at
+		}
+		at++
+	}
+}
+
+func (xmlSiblings) pass(text *source, at int, long func()) (end int, err error) {
+	t := &xmlSource{source: text}
+	err = t.children(xmlElement{inner: place{at, t.size}}, func(e xmlElement) error {
+		if e.outer.to-at > t.step {
+			long()
+		}
+		return nil
+	})
+	if parent := (unopened{}); errors.As(err, &parent) {
+		return parent.at, nil
+	}
+	return at, errors.Join(err, errEarly)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync/atomic"
 )
 
 // source is a large text: in memory, or in a file of which one block at a time is.
@@ -22,13 +23,21 @@ type source struct {
 
 	outline
 	before outlined // what is known of the file without reading it, or nil
+
+	ahead     *ahead
+	aheadFrom int          // the size from which on there is a second pass
+	stopped   *atomic.Bool // nothing more is to be read, nil where that is not asked
 }
 
-// knows reports whether a part that begins at a place may be known.
-func (s *source) knows(from int) bool { return from < s.high || s.before != nil }
-
 // part is where the part ends that begins at a place, where that is known.
-func (s *source) part(from int) (extent, bool) {
+func (s *source) part(from int) (e extent, ok bool) {
+	if from < s.high || s.before != nil {
+		e, ok = s.known(from)
+	}
+	return e, ok
+}
+
+func (s *source) known(from int) (extent, bool) {
 	if e, ok := s.outline.part(from); ok || s.before == nil {
 		return e, ok
 	}
@@ -42,6 +51,14 @@ func (s *source) close() error {
 	return s.done()
 }
 
+// failed is err, or why the text could not be read on: what was found then is not what stands there.
+func (s *source) failed(err error) error {
+	if s.err != nil && !errors.Is(err, s.err) {
+		return errors.Join(err, s.err)
+	}
+	return err
+}
+
 // block is how much of a file is in memory at once, in bytes; what is smaller is soon read again.
 const block = 1 << 20
 
@@ -50,7 +67,7 @@ func inMemory(data []byte) *source {
 }
 
 func inFile(file io.ReaderAt, size int) *source {
-	return &source{file: file, size: size, step: block, outline: newOutline(), before: outlineOf(file, int64(size))}
+	return &source{file: file, size: size, step: block, outline: newOutline(), before: outlineOf(file, int64(size)), aheadFrom: leastAhead}
 }
 
 // bytes are those of a place. Of a file they are good until more is read; a place may be larger than a block.
@@ -59,6 +76,10 @@ func (s *source) bytes(from, to int) []byte {
 		return s.data[from-s.base : to-s.base]
 	}
 	if s.file == nil || from > to {
+		return nil
+	}
+	if s.stopped != nil && s.stopped.Load() {
+		s.err = errStopped
 		return nil
 	}
 	end := min(max(to, from+s.step), s.size)

@@ -16,7 +16,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -298,29 +297,6 @@ func (r *recogniser) merged(kind *game.Mod, u *game.Unpack, i int, base string) 
 		return nil, nil
 	}
 	return f, r.identify(f)
-}
-
-// place is where a template and a path behind it lead to.
-func (r *recogniser) place(template, rest string) (ledger.Place, error) {
-	dir, err := r.in.Place(r.ctx, template)
-	if err != nil {
-		return ledger.Place{}, err
-	}
-	return r.placeAt(dir, rest)
-}
-
-func (r *recogniser) placeAt(dir, rest string) (ledger.Place, error) {
-	real, ok := r.real[dir]
-	if !ok {
-		real = tree.Real(dir)
-		r.real[dir] = real
-	}
-	full := filepath.Join(real, filepath.FromSlash(rest))
-	if r.in.FoldsCase() {
-		full = game.Spelled(full)
-	}
-	root, rel, err := r.in.PlaceOf(r.ctx, full)
-	return ledger.Place{Root: root, Path: rel}, err
 }
 
 // empty reports whether a folder of a part holds nothing.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -361,4 +362,27 @@ func (r *recogniser) after(f *Found, want string) (bool, error) {
 	return slices.ContainsFunc(f.Pieces, func(p Piece) bool {
 		return p.To.Path == want || strings.HasSuffix(p.To.Path, "/"+want) || strings.Contains("/"+p.To.Path, "/"+want+"/")
 	}), nil
+}
+
+// place is where a template and a path behind it lead to.
+func (r *recogniser) place(template, rest string) (ledger.Place, error) {
+	dir, err := r.in.Place(r.ctx, template)
+	if err != nil {
+		return ledger.Place{}, err
+	}
+	return r.placeAt(dir, rest)
+}
+
+func (r *recogniser) placeAt(dir, rest string) (ledger.Place, error) {
+	real, ok := r.real[dir]
+	if !ok {
+		real = tree.Real(dir)
+		r.real[dir] = real
+	}
+	full := filepath.Join(real, filepath.FromSlash(rest))
+	if r.in.FoldsCase() {
+		full = game.Spelled(full)
+	}
+	root, rel, err := r.in.PlaceOf(r.ctx, full)
+	return ledger.Place{Root: root, Path: rel}, err
 }
