@@ -295,7 +295,7 @@ func (w *work) settable(id string, fields field.Fields) (f *field.Field, query s
 // streaming is the editor of the one file that a field with one query is read from, if that is too large to be held in memory; nil of others.
 func (w *work) streaming(f *field.Field) (*opened, error) {
 	declared, err := w.declared(f.In)
-	if err != nil || len(f.At) != 1 || len(f.Ref) > 0 || !form.Streams(declared.Form, f.At[0]) || declared.Form != "json" && declared.Form != "xml" {
+	if err != nil || len(f.At) != 1 || len(f.Ref) > 0 || !form.Streams(declared.Form, f.At[0]) || !slices.Contains([]string{"json", "xml", "blocks"}, declared.Form) {
 		return nil, err
 	}
 	places := w.places(declared)

@@ -39,115 +39,200 @@ func (p BlockPatterns) check() error {
 	return nil
 }
 
-// maxBlockItems bounds the blocks and pairs of one file.
-const maxBlockItems = 1_500_000
+// blockPart is a block, a pair or a bare word, and where it stands in the text.
+type blockPart struct {
+	name     string
+	value    string // of a pair or word
+	from, to int
+	inner    place // of a block what is in it, of a pair its value with the quotes around it
+	block    bool
+	inBraces bool // a value that ends at a closing brace
+	listed   bool // one of a list, even if there is no other one
+}
 
-// blocksReader reads nested blocks into the tree that a JSON file would be: a block is an object; what is called by the name of a block is
-// a list of all blocks of that name, in order; a pair is text, or a list of texts where its key repeats; bare words in a block stand under
-// "words".
+// blockSink takes what a text of blocks is made of, in the order in which it stands there.
+type blockSink interface {
+	// opens begins a block; to is behind what opens it.
+	opens(name string, from, to int) error
+	// closes ends the innermost block; from is where what closes it begins, and to is behind that.
+	closes(from, to int) error
+	pair(p blockPart) error
+}
+
+// blocksReader reads nested blocks. Of a text that is not in memory it holds a window, which moves on between one part and the next.
 type blocksReader struct {
-	text  []byte
-	at    int
-	stack []map[string]any
-	names []string
-	items int
-	// top, when not nil, is the innermost block with where its parts stand; begin is where the part begins that is being read, value the
-	// value of a pair, and inBraces whether that ends at a closing brace.
-	top      *blockPart
+	source   *source
+	base     int    // where the window begins in the source
+	end      int    // where the text ends in the source
+	text     []byte // the window
+	at       int    // in the window
+	patterns BlockPatterns
+	sink     blockSink
+	names    []string // of the blocks that are open
+	froms    []int    // where they begin in the source
+	asked    int      // where a block begins in the source that is not passed over; -1 for none
+	jumped   bool     // the block that was opened last was passed over
+	// begin is where the part begins that is being read, value the value of a pair, and inBraces whether that ends at a closing brace.
 	begin    int
 	value    place
 	inBraces bool
+	short    bool // what was read last ends with the window, and may go on
 	// brace and newline are where these stand next.
 	brace, newline nextByte
 }
 
-func newBlocksReader(text []byte, top *blockPart) *blocksReader {
-	return &blocksReader{text: text, stack: []map[string]any{{}}, names: []string{""}, top: top, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
+// window is how much of a text of blocks is in memory at once, in bytes.
+const window = 1 << 20
+
+// errShort says that a part is longer than the window.
+var errShort = errors.New("longer than the window")
+
+func newBlocksReader(text *source, at place, patterns BlockPatterns, sink blockSink) *blocksReader {
+	return &blocksReader{source: text, base: at.from, end: at.to, patterns: patterns, sink: sink, asked: -1, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
 }
 
-func parseBlocks(data []byte, patterns BlockPatterns) (Doc, error) {
-	r := newBlocksReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), nil)
-	if i := bytes.IndexByte(r.text, 0); i >= 0 {
-		return nil, fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, i)
-	}
-	if err := r.read(patterns); err != nil {
-		return nil, err
-	}
-	return jsonDoc{r.stack[0]}, nil
-}
-
-// read reads all of a text.
-func (r *blocksReader) read(patterns BlockPatterns) error {
+// read reads all of the text.
+func (r *blocksReader) read() error {
 	read := r.usual
-	if patterns.Indent {
+	if r.patterns.Indent {
 		read = r.indented
-	} else if patterns != (BlockPatterns{}) {
-		read = func() error { return r.lines(patterns) }
+	} else if r.patterns != (BlockPatterns{}) {
+		read = r.lines
 	}
 	if err := read(); err != nil {
-		return err
+		return r.source.failed(err)
 	}
-	if len(r.stack) > 1 {
+	if len(r.names) > 0 {
 		return fmt.Errorf("%w: the block %.60q is not closed: it ends too early", ErrDamaged, r.names[len(r.names)-1])
+	}
+	return r.source.failed(nil)
+}
+
+// more makes the window begin at the place that has been come to, if little is left of it; it reports whether there is anything.
+func (r *blocksReader) more() (bool, error) {
+	r.short = false
+	if !r.last() && len(r.text)-r.at < min(window, r.source.step)/2 {
+		if err := r.load(min(window, r.source.step)); err != nil {
+			return false, err
+		}
+	}
+	return r.at < len(r.text), nil
+}
+
+// last reports whether the window reaches to the end.
+func (r *blocksReader) last() bool { return r.base+len(r.text) >= r.end }
+
+// load makes the window begin at the place that has been come to, and have a size.
+func (r *blocksReader) load(size int) error {
+	from := r.base + r.at
+	to := min(from+size, r.end)
+	if r.source.file == nil {
+		to = r.end
+		r.text = r.source.data[from:to:to]
+	} else {
+		r.text = append(r.text[:0:0], r.source.bytes(from, to)...) // whoever is told of a part reads elsewhere
+	}
+	r.base, r.at = from, 0
+	r.brace.known, r.newline.known = false, false
+	if r.source.err != nil {
+		return r.source.err
+	}
+	if i := bytes.IndexByte(r.text, 0); i >= 0 {
+		return fmt.Errorf("%w: not text: a zero byte at %d", ErrDamaged, from+i)
 	}
 	return nil
 }
 
-func (r *blocksReader) count() error {
-	if r.items++; r.items > maxBlockItems {
-		return fmt.Errorf("%w: more than %d blocks and values", ErrTooLarge, maxBlockItems)
+// again makes the window larger, to read once more from at on what did not fit; r is as it was then.
+func (r *blocksReader) again(at int) error {
+	size := 4 * max(len(r.text), min(window, r.source.step))
+	if r.at = at; size > maxDeclaration {
+		return fmt.Errorf("%w: a part of more than %d bytes", ErrTooLarge, maxDeclaration/4)
+	}
+	r.short = false
+	return r.load(size)
+}
+
+// whole is an error where what was read last may go on behind the window.
+func (r *blocksReader) whole() error {
+	if r.short && !r.last() {
+		return errShort
 	}
 	return nil
 }
 
 func (r *blocksReader) open(name string) error {
-	if len(r.stack) > maxDepth {
+	if err := r.whole(); err != nil {
+		return err
+	}
+	if len(r.names) >= maxDepth {
 		return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
 	}
-	block := map[string]any{}
-	top := r.stack[len(r.stack)-1]
-	switch was := top[name].(type) {
-	case nil:
-		top[name] = []any{block}
-	case []any:
-		top[name] = append(was, block)
-	default:
-		top[name] = []any{was, block}
+	from := r.base + r.begin
+	r.names, r.froms, r.jumped = append(r.names, name), append(r.froms, from), false
+	if err := r.sink.opens(name, from, r.base+r.at); err != nil {
+		return err
 	}
-	r.stack, r.names = append(r.stack, block), append(r.names, name)
-	r.top.opens(&r.top, name, r.begin, r.at)
-	return r.count()
+	e, known := r.source.part(from)
+	if !known || from == r.asked {
+		return nil
+	}
+	r.jumped = true
+	r.names, r.froms = r.names[:len(r.names)-1], r.froms[:len(r.froms)-1]
+	if err := r.sink.closes(e.inner, e.to); err != nil {
+		return err
+	}
+	if r.at = e.to - r.base; r.at < len(r.text) {
+		return nil
+	}
+	return r.load(min(window, r.source.step))
 }
 
 // close ends the innermost block; name is "" where the text does not say which.
 func (r *blocksReader) close(name string) error {
-	last := len(r.stack) - 1
-	if last == 0 || name != "" && name != r.names[last] {
+	if err := r.whole(); err != nil {
+		return err
+	}
+	last := len(r.names) - 1
+	if last < 0 || name != "" && name != r.names[last] {
 		return fmt.Errorf("%w: %.60q is closed and was not open", ErrDamaged, name)
 	}
-	r.stack, r.names = r.stack[:last], r.names[:last]
-	r.top.closes(&r.top, r.begin, r.at)
-	return nil
-}
-
-func (r *blocksReader) pair(key, value string) error {
-	r.top.pair(key, r.begin, r.value, r.inBraces)
-	top := r.stack[len(r.stack)-1]
-	switch was := top[key].(type) {
-	case nil:
-		top[key] = value
-	case []any:
-		top[key] = append(was, value)
-	default:
-		top[key] = []any{was, value}
+	from, e := r.froms[last], extent{r.base + r.begin, r.base + r.at}
+	r.names, r.froms = r.names[:last], r.froms[:last]
+	if e.to-from >= r.source.least {
+		r.source.note(from, e)
 	}
-	return r.count()
+	return r.sink.closes(e.inner, e.to)
 }
 
-func (r *blocksReader) lines(p BlockPatterns) error {
+func (r *blocksReader) pair(key, value string) error { return r.said(key, value, false) }
+
+// word adds a bare word to the innermost block.
+func (r *blocksReader) word(text string) error { return r.said("words", text, true) }
+
+func (r *blocksReader) said(key, value string, listed bool) error {
+	if err := r.whole(); err != nil {
+		return err
+	}
+	inner := place{r.base + r.value.from, r.base + r.value.to}
+	return r.sink.pair(blockPart{name: key, value: value, from: r.base + r.begin, to: inner.to, inner: inner, inBraces: r.inBraces, listed: listed})
+}
+
+func (r *blocksReader) lines() error {
+	p := r.patterns
 	open, shut, pair := regexp.MustCompile(p.Open), regexp.MustCompile(p.Close), regexp.MustCompile(p.Pair)
-	for r.at < len(r.text) {
+	for {
+		if some, err := r.more(); err != nil || !some {
+			return err
+		}
+		at := r.at
 		line := r.line()
+		if r.short && !r.last() {
+			if err := r.again(at); err != nil {
+				return err
+			}
+			continue
+		}
 		var err error
 		if m := shut.FindStringSubmatch(line); m != nil {
 			name := ""
@@ -170,7 +255,6 @@ func (r *blocksReader) lines(p BlockPatterns) error {
 			r.at++
 		}
 	}
-	return nil
 }
 
 // line reads a line up to its end.
@@ -179,7 +263,7 @@ func (r *blocksReader) line() string {
 	if n := bytes.IndexByte(r.text[r.at:], '\n'); n >= 0 {
 		r.at += n
 	} else {
-		r.at = len(r.text)
+		r.at, r.short = len(r.text), true
 	}
 	if r.at > r.begin && r.at < len(r.text) && r.text[r.at-1] == '\r' {
 		r.at--
@@ -198,38 +282,52 @@ func unquote(s string) string {
 // white space in the second; in quotes they hold anything, a quote being doubled or behind a backslash. A # begins a line of comment.
 func (r *blocksReader) usual() error {
 	for {
-		r.space(" \t\r\n,;")
-		r.begin = r.at
-		if r.at >= len(r.text) {
-			return nil
+		if some, err := r.more(); err != nil || !some {
+			return err
 		}
-		var err error
-		switch c := r.text[r.at]; c {
-		case '#':
-			r.until("\n")
-		case '}':
-			r.at++
-			err = r.close("")
-		case '[':
-			r.at++
-			name := r.until("]\n")
-			if r.at >= len(r.text) || r.text[r.at] != ']' {
-				return fmt.Errorf("%w: a [ without ]", ErrDamaged)
-			}
-			r.at++
-			if ending, ok := strings.CutPrefix(name, "/"); ok {
-				err = r.close(ending)
-			} else {
-				err = r.open(name)
-				r.names[len(r.names)-1] = name
-			}
-		default:
-			err = r.named()
+		at := r.at
+		err := r.next()
+		if err == errShort || err == nil && r.short && !r.last() {
+			err = r.again(at)
 		}
 		if err != nil {
 			return err
 		}
 	}
+}
+
+// next reads one part, or what opens or closes one. What it says of one that ends with the window is not said.
+func (r *blocksReader) next() error {
+	r.space(" \t\r\n,;")
+	r.begin = r.at
+	if r.at >= len(r.text) {
+		r.short = false // there was nothing
+		return nil
+	}
+	switch c := r.text[r.at]; c {
+	case '#':
+		r.until("\n")
+	case '}':
+		r.at++
+		return r.close("")
+	case '[':
+		r.at++
+		name := r.until("]\n")
+		if err := r.whole(); err != nil {
+			return err
+		}
+		if r.at >= len(r.text) || r.text[r.at] != ']' {
+			return fmt.Errorf("%w: a [ without ]", ErrDamaged)
+		}
+		r.at++
+		if ending, ok := strings.CutPrefix(name, "/"); ok {
+			return r.close(ending)
+		}
+		return r.open(name)
+	default:
+		return r.named()
+	}
+	return nil
 }
 
 // named reads what begins with a word: a pair, a block in braces, or the word alone.
@@ -275,7 +373,7 @@ func (r *blocksReader) named() error {
 
 // braces reports whether a value here ends at a closing brace on its line.
 func (r *blocksReader) braces() bool {
-	return len(r.stack) > 1 && r.brace.find(r.text, r.at) < r.newline.find(r.text, r.at)
+	return len(r.names) > 0 && r.brace.find(r.text, r.at) < r.newline.find(r.text, r.at)
 }
 
 // nextByte knows where a byte stands next, so that a text is searched once, however often that is asked.
@@ -300,6 +398,7 @@ func (r *blocksReader) space(set string) {
 	for r.at < len(r.text) && strings.IndexByte(set, r.text[r.at]) >= 0 {
 		r.at++
 	}
+	r.short = r.short || r.at == len(r.text)
 }
 
 // until reads up to one of the characters of set, or the end.
@@ -308,7 +407,7 @@ func (r *blocksReader) until(set string) string {
 	if i := bytes.IndexAny(r.text[r.at:], set); i >= 0 {
 		r.at += i
 	} else {
-		r.at = len(r.text)
+		r.at, r.short = len(r.text), true
 	}
 	return string(r.text[from:r.at])
 }
@@ -327,10 +426,12 @@ func (r *blocksReader) quoted() string {
 			b.WriteByte(next)
 		case c == '"':
 			r.at++
+			r.short = r.short || r.at == len(r.text)
 			return b.String()
 		default:
 			b.WriteByte(c)
 		}
 	}
+	r.short = true
 	return b.String()
 }

@@ -99,7 +99,7 @@ func (spec Spec) EditFile(ctx context.Context, file io.ReaderAt, size int64) (*E
 		return nil, err
 	}
 	utf8 := slices.Contains([]string{"", "utf-8"}, strings.ToLower(encodingOf(head[:n], spec)))
-	if spec.Form != "json" && spec.Form != "xml" || size <= largeText || size > maxLarge || !utf8 {
+	if !streams(spec.Form) || size <= largeText || size > maxLarge || !utf8 {
 		data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxLarge)
 		if err != nil {
 			return nil, err
@@ -108,10 +108,13 @@ func (spec Spec) EditFile(ctx context.Context, file io.ReaderAt, size int64) (*E
 	}
 	e := &Editor{spec: spec, asked: spec.Encoding, text: inFile(file, int(size))}
 	e.spec.Encoding = "utf-8"
-	if spec.Form == "json" {
+	switch spec.Form {
+	case "json":
 		e.shape, err = shapeJSON(e.text)
-	} else {
+	case "xml":
 		e.shape, err = shapeXML(e.text)
+	default:
+		e.shape, err = shapeBlocks(e.text, spec.Blocks)
 	}
 	return e, err
 }
@@ -123,7 +126,7 @@ func (spec Spec) shapeOf(text []byte) (shape, error) {
 	case "xml":
 		return shapeXML(inMemory(text))
 	case "blocks":
-		return shapeBlocks(text, spec.Blocks)
+		return shapeBlocks(inMemory(text), spec.Blocks)
 	case "ini":
 		return shapeINI(text)
 	case "text", "lines":

@@ -87,7 +87,7 @@ func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits Limits
 	if spec.Form == "sqlite" {
 		return openSQLite(ctx, fsys, name, spec, limits)
 	}
-	if spec.Form == "xml" || spec.Form == "json" {
+	if streams(spec.Form) {
 		return openText(fsys, name, spec, limits)
 	}
 	data, err := Read(fsys, name, spec.Layers, Limits{Decoded: min(limits.Decoded, maxHeld)})
@@ -191,8 +191,8 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 	case "bytes":
 		return bytesDoc(data), nil
 	case "blocks":
-		if len(data) > maxTree {
-			return nil, fmt.Errorf("%w: %d bytes of blocks, more than %d", ErrTooLarge, len(data), maxTree)
+		if large {
+			return largeBlocksOf(inMemory(data), spec.Blocks)
 		}
 		return parseBlocks(data, spec.Blocks)
 	case "chunks":

@@ -67,10 +67,7 @@ func along(more func() (spot, bool)) *Guide {
 
 func jsonGuide(text *source) *Guide {
 	t := &jsonSource{source: text}
-	w := &jsonWalk{}
-	if bytes.Equal(text.peek(0, 3), []byte("\xef\xbb\xbf")) {
-		w.at = 3
-	}
+	w := &jsonWalk{at: text.bom()}
 	known := true
 	return &Guide{func(at int) string {
 		for known && w.at <= at {
@@ -182,10 +179,9 @@ func iniGuide(data []byte) *Guide {
 }
 
 func blocksGuide(data []byte, patterns BlockPatterns) *Guide {
-	b, err := blocksOf(data, patterns)
-	var spots []spot
-	if err == nil { // what is not read has no query
-		b.root.guide("$", &spots)
+	spots, err := waysIn(data, patterns)
+	if err != nil { // what is not read has no query
+		spots = nil
 	}
 	return along(func() (spot, bool) {
 		if len(spots) == 0 {
@@ -195,29 +191,6 @@ func blocksGuide(data []byte, patterns BlockPatterns) *Guide {
 		spots = spots[1:]
 		return s, true
 	})
-}
-
-// guide tells the ways to the values in a block.
-func (p *blockPart) guide(way string, spots *[]spot) {
-	all, met := map[string]int{}, map[string]int{}
-	for _, child := range p.parts {
-		all[child.name]++
-	}
-	for _, child := range p.parts {
-		to := way + "." + child.name
-		if !isName(child.name) {
-			to = way + "['" + child.name + "']"
-		}
-		if child.block || all[child.name] > 1 {
-			to += "[" + strconv.Itoa(met[child.name]) + "]"
-		}
-		met[child.name]++
-		if child.block {
-			child.guide(to, spots)
-		} else {
-			*spots = append(*spots, spot{child.inner.to, to})
-		}
-	}
 }
 
 // Row is one row of a table.

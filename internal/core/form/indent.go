@@ -11,14 +11,32 @@ import (
 // pair; a line of one is a word. Words with spaces in them stand in quotes or backquotes; what follows # is a comment.
 func (r *blocksReader) indented() error {
 	var depths []int // of the open blocks
-	last := 0        // where the last line ends that says something
-	for r.at < len(r.text) {
+	last := r.base   // where the last line ends in the source that says something
+	for {
+		some, err := r.more()
+		if err != nil {
+			return err
+		}
+		if !some {
+			break
+		}
+		at := r.at
 		line := r.line()
 		words, err := lineWords(line)
-		if err != nil {
-			return fmt.Errorf("%w: line %d: %v", ErrDamaged, bytes.Count(r.text[:r.begin], []byte{'\n'})+1, err)
+		begin, end := r.begin, r.at
+		deeper := 0
+		if err == nil && len(words) > 0 {
+			deeper = r.below(end)
 		}
-		from, end := r.begin, r.at
+		if r.short && !r.last() { // before anything is said of it
+			if err := r.again(at); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("%w: %s: %v", ErrDamaged, r.lineAt(begin), err)
+		}
 		if len(words) == 0 {
 			r.nextLine(end)
 			continue
@@ -26,19 +44,22 @@ func (r *blocksReader) indented() error {
 		depth := depthOf(line)
 		for len(depths) > 0 && depths[len(depths)-1] >= depth {
 			depths = depths[:len(depths)-1]
-			r.begin, r.at = last, last
+			r.begin, r.at = last-r.base, last-r.base
 			if err := r.close(""); err != nil {
 				return err
 			}
 		}
-		r.begin, r.at, last = from+depth, end, end
-		of := func(w lineWord) place { return place{from + w.from, from + w.to} }
+		r.begin, r.at, last = begin+depth, end, r.base+end
+		of := func(w lineWord) place { return place{begin + w.from, begin + w.to} }
 		switch {
-		case r.below(end) > depth || len(words) > 2:
-			err = r.open(words[0].text)
+		case deeper > depth || len(words) > 2:
+			if err = r.open(words[0].text); err == nil && r.jumped {
+				last, end = r.base+r.at, r.at
+				break
+			}
 			for _, w := range words[1:] {
 				if err == nil {
-					r.begin, r.value = from+w.from, of(w)
+					r.begin, r.value = begin+w.from, of(w)
 					err = r.word(w.text)
 				}
 			}
@@ -55,13 +76,21 @@ func (r *blocksReader) indented() error {
 		}
 		r.nextLine(end)
 	}
-	r.begin, r.at = last, last
+	r.begin, r.at = last-r.base, last-r.base
 	for range depths {
 		if err := r.close(""); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// lineAt says on which line a place of the window is, where that is known.
+func (r *blocksReader) lineAt(at int) string {
+	if r.source.file != nil {
+		return fmt.Sprintf("byte %d", r.base+at)
+	}
+	return fmt.Sprintf("line %d", bytes.Count(r.source.data[:r.base+at], []byte{'\n'})+1)
 }
 
 func depthOf(line string) int { return len(line) - len(strings.TrimLeft(line, " \t")) }
@@ -87,16 +116,8 @@ func (r *blocksReader) below(end int) int {
 		}
 		end = stop
 	}
+	r.short = true
 	return 0
-}
-
-// word adds a bare word to the innermost block.
-func (r *blocksReader) word(text string) error {
-	r.top.pair("words", r.begin, r.value, false)
-	top := r.stack[len(r.stack)-1]
-	list, _ := top["words"].([]any)
-	top["words"] = append(list, text)
-	return r.count()
 }
 
 // lineWord is a word of a line, and where it stands with its quotes.

@@ -52,11 +52,14 @@ type equal struct {
 	text      string
 }
 
-// Streams reports whether a query can be asked of files of every size, and not only of JSON and XML of up to 32 MiB.
+// streams reports whether files of a form may have every size, and are read and changed block by block.
+func streams(form string) bool { return form == "json" || form == "xml" || form == "blocks" }
+
+// Streams reports whether a query can be asked of files of every size, and not only of JSON, XML and blocks of up to 32 MiB.
 func Streams(form, query string) bool {
 	ok := true
 	switch form {
-	case "json":
+	case "json", "blocks":
 		_, ok = jsonSteps(query)
 	case "xml":
 		_, ok = xmlSteps(query)

@@ -32,10 +32,7 @@ func parseLargeJSON(data []byte) (Doc, error) {
 // largeJSONOf passes over all of a JSON in UTF-8, to see whether it is whole.
 func largeJSONOf(text *source) (Doc, error) {
 	t := &jsonSource{source: text}
-	root := largeJSON{t, place{0, text.size}}
-	if bytes.Equal(text.bytes(0, min(3, text.size)), []byte("\xef\xbb\xbf")) {
-		root.at.from = 3
-	}
+	root := largeJSON{t, place{text.bom(), text.size}}
 	t.goAhead(jsonSiblings{})
 	defer t.endAhead()
 	if t.kind(root.at) != '{' {

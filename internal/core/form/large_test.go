@@ -73,27 +73,84 @@ func asked(t testing.TB, doc Doc, form, query string) (texts []string, err error
 	return texts, err
 }
 
-var parsers = map[string]struct{ tree, large func([]byte) (Doc, error) }{"json": {parseJSON, parseLargeJSON}, "xml": {parseXML, parseLargeXML}}
+var parsers = map[string]struct{ tree, large func([]byte) (Doc, error) }{"json": {parseJSON, parseLargeJSON}, "xml": {parseXML, parseLargeXML},
+	"blocks": blockParsers("blocks"), "lines": blockParsers("lines"), "indented": blockParsers("indented")}
+
+var someTexts = map[string]string{"json": someJSON, "xml": someXML, "blocks": someBlocks, "lines": someLines, "indented": someIndented}
 
 func TestLargeTextsSayWhatTreesSay(t *testing.T) {
-	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+	for form, data := range someTexts {
 		tree, err := parsers[form].tree([]byte(data))
 		require.NoError(t, err)
 		large, err := parsers[form].large([]byte(data))
 		require.NoError(t, err)
 		parts, err := inParts(form, []byte(data))
 		require.NoError(t, err)
+		answers := 0
 		for range 2 { // the second time much is remembered
 			for _, query := range streamed[form] {
 				want, err := asked(t, tree, form, query)
 				require.NoError(t, err, query)
+				if len(want) > 1 {
+					answers++
+				}
 				for _, doc := range []Doc{large, parts} {
 					got, err := asked(t, doc, form, query)
 					require.NoError(t, err, query)
-					assert.Equal(t, want, got, query)
+					assert.Equal(t, want, got, "%s: %s", form, query)
 				}
 			}
 		}
+		assert.Greater(t, answers, 20, "%s: most are answered", form)
+	}
+}
+
+// The same in all three ways that blocks are written.
+const (
+	someBlocks = `# kept
+[bay]
+	title = "Old ""bay"""
+	[mod]
+	id = rope
+	version = 0.9
+	[/mod]
+	[mod]
+		id = deep-tides
+		version = "2.1"
+		[part]
+		name = one
+		[/part]
+	[/mod]
+	seen = a
+	seen = b
+	alone
+[/bay]
+captain { name = "Ines" ship { name = Gannet } }
+word other
+empty { }
+`
+	someLines    = "BEGIN bay\ntitle: Old bay\nBEGIN mod\nid: rope\nversion: 0.9\nEND mod\nBEGIN mod\nid: deep-tides\nversion: 2.1\nEND mod\nseen: a\nseen: b\nEND bay\nBEGIN empty\nEND empty\nlast: 1\n"
+	someIndented = "bay one two\n\ttitle \"Old bay\"\n\tmod\n\t\tid rope\n\t\tversion 0.9\n\tmod # a comment\n\t\tid deep-tides\n\n\t\tversion 2.1\n\t\tpart\n\t\t\tname one\n\tseen a\n\tseen b\n\talone\ncaptain\n  name `Ines`\nlast 1\n"
+)
+
+var blockSpecs = map[string]Spec{
+	"blocks":   {Form: "blocks"},
+	"lines":    {Form: "blocks", Blocks: BlockPatterns{Open: `^BEGIN (?P<name>\w+)$`, Close: `^END (?P<name>\w+)$`, Pair: `^(?P<key>\w+): (?P<value>.*)$`}},
+	"indented": {Form: "blocks", Blocks: BlockPatterns{Indent: true}},
+}
+
+func blockParsers(of string) (p struct{ tree, large func([]byte) (Doc, error) }) {
+	p.tree = func(data []byte) (Doc, error) { return parseBlocks(data, blockSpecs[of].Blocks) }
+	p.large = func(data []byte) (Doc, error) { return largeBlocksOf(inMemory(data), blockSpecs[of].Blocks) }
+	return p
+}
+
+func init() {
+	for form := range blockSpecs {
+		streamed[form] = []string{"$", "$.bay", "$.bay[0]", "$.bay[0].title", "$.bay[0].mod", "$.bay[0].mod[*]", "$.bay[0].mod[*].id", "$.bay[0].mod[1].version", "$.bay[0].mod[2].id",
+			"$.bay[0].mod[?(@.id == 'deep-tides')].version", "$.bay[0].mod[?(@.id == 'no')].version", "$.bay[0].seen", "$.bay[0].seen[1]", "$.bay[0].seen[*]", "$.bay[0].words", "$.bay[0].words[0]",
+			"$.bay.title", "$.captain[0].name", "$.captain[0].ship[0].name", "$.words", "$.words[*]", "$.empty", "$.empty[0]", "$.empty[*].x", "$.last", "$.last[0]", "$.last.x", "$[0]", "$.missing[*].far",
+			"$.bay[*].mod[*].part[*].name"}
 	}
 }
 
@@ -253,6 +310,10 @@ func FuzzLarge(f *testing.F) {
 		"json": append([]string{"$.a", "$[0]", "$[*].a.b", "$.a[1].c", "$[?(@.c=='x')]"}, streamed["json"]...),
 		"xml":  append([]string{"/a/c", "/a/@b", "/a/c[2]", "/a/c[@b='2']", "/*/*"}, streamed["xml"]...),
 	}
+	for form := range blockSpecs {
+		f.Add(form, []byte(someTexts[form]))
+		queries[form] = streamed[form]
+	}
 	f.Fuzz(func(t *testing.T, form string, data []byte) {
 		p, ok := parsers[form]
 		if !ok || len(data) > 1<<16 {
@@ -298,22 +359,25 @@ func largeIn(form string, text *source) (Doc, error) {
 }
 
 func largeWith(form string, text *source) (Doc, error) {
-	if form == "xml" {
+	switch form {
+	case "xml":
 		return largeXMLOf(text)
+	case "json":
+		return largeJSONOf(text)
 	}
-	return largeJSONOf(text)
+	return largeBlocksOf(text, blockSpecs[form].Blocks)
 }
 
 // TestWhatIsKnownOfAnEditedFile changes some bytes, well or badly: the file reads as one of which nothing is known.
 func TestWhatIsKnownOfAnEditedFile(t *testing.T) {
-	pieces := []string{"", "", " ", "1", `"x"`, `{"a": [1]}`, "}", "]", "[", ",", `"`, "<a>", "</a>", "<b/>", "<a>x</a>", "<!--", "]]>", "&lt;", "\xff"}
+	pieces := []string{"", "", " ", "\n", "[x]", "[/x]", "a = 1\n", "BEGIN x\n", "END\n", "\t", "1", `"x"`, `{"a": [1]}`, "}", "]", "[", ",", `"`, "<a>", "</a>", "<b/>", "<a>x</a>", "<!--", "]]>", "&lt;", "\xff"}
 	random := rand.New(rand.NewPCG(1, 2))
 	skipped, broken, whole := 0, 0, 0
-	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+	for form, data := range someTexts {
 		first := inFile(strings.NewReader(data), len(data))
 		_, err := largeIn(form, first)
 		require.NoError(t, err)
-		for range 4000 {
+		for range 1500 {
 			var edits []change
 			for at, n := random.IntN(len(data)), 1+random.IntN(3); n > 0 && at < len(data); n-- {
 				to := min(len(data), at+random.IntN(4)*random.IntN(20))
@@ -443,7 +507,7 @@ func (f *failing) ReadAt(b []byte, off int64) (int, error) {
 
 // TestAFileThatCannotBeReadOn: what is said then is what stands there, or an error.
 func TestAFileThatCannotBeReadOn(t *testing.T) {
-	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+	for form, data := range someTexts {
 		for from := range len(data) {
 			file := &failing{[]byte(data), len(data)}
 			doc, err := largeIn(form, inFile(file, len(data)))

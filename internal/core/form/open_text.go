@@ -88,10 +88,13 @@ func spooled(content io.Reader, spec Spec) (Doc, error) {
 
 // largeOf passes over a large text; the text is closed if it is not what its form says.
 func largeOf(text *source, spec Spec) (doc Doc, err error) {
-	if spec.Form == "xml" {
+	switch spec.Form {
+	case "xml":
 		doc, err = largeXMLOf(text)
-	} else {
+	case "json":
 		doc, err = largeJSONOf(text)
+	default:
+		doc, err = largeBlocksOf(text, spec.Blocks)
 	}
 	if err != nil {
 		return nil, errors.Join(err, text.close())

@@ -87,7 +87,7 @@ func TestALargeTextLiesInAFileWhileItIsRead(t *testing.T) {
 // TestWhatMustBeHeldIsBounded opens texts and binary forms of more than may be held in memory.
 func TestWhatMustBeHeldIsBounded(t *testing.T) {
 	large := fstest.MapFS{"a": {Data: make([]byte, maxHeld+1)}}
-	for _, form := range []string{"text", "lines", "bytes", "ini", "blocks"} {
+	for _, form := range []string{"text", "lines", "bytes", "ini"} {
 		_, err := Open(t.Context(), large, "a", Spec{Form: form}, DefaultLimits)
 		assert.ErrorIs(t, err, ErrTooLarge, form)
 	}

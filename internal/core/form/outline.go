@@ -9,8 +9,8 @@ import (
 type extent struct{ inner, to int }
 
 // outline are the larger parts of a text that have been passed over and are whole, by where they begin, so that nothing passes over them again: values
-// of JSON in brackets, and elements of XML. What is whole at one place of a text is so at every other one, too: neither form has anything that tells from
-// outside how a value or an element is to be read.
+// of JSON in brackets, elements of XML, blocks. What is whole at one place of a text is so at every other one, too: nothing tells from outside how a
+// value, an element or a block in brackets or braces is to be read.
 type outline struct {
 	parts map[int]extent
 	least int // the size, in bytes, from which parts are noted

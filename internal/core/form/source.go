@@ -63,7 +63,7 @@ func (s *source) failed(err error) error {
 const block = 1 << 20
 
 func inMemory(data []byte) *source {
-	return &source{data: data, size: len(data), apostrophes: bytes.IndexByte(data, '\'') >= 0, outline: newOutline()}
+	return &source{data: data, size: len(data), step: block, apostrophes: bytes.IndexByte(data, '\'') >= 0, outline: newOutline()}
 }
 
 func inFile(file io.ReaderAt, size int) *source {
@@ -171,6 +171,14 @@ func (s *source) peek(from, to int) []byte {
 	return b[:n]
 }
 
+// bom is how long the mark is that a text in UTF-8 may begin with.
+func (s *source) bom() int {
+	if bytes.Equal(s.peek(0, 3), []byte("\xef\xbb\xbf")) {
+		return 3
+	}
+	return 0
+}
+
 // at is one byte, as peek.
 func (s *source) at(i int) byte {
 	if b := s.peek(i, i+1); len(b) == 1 {
@@ -190,6 +198,21 @@ func (s *source) gapBefore(at int) string {
 			return string(gap)
 		}
 	}
+}
+
+// lineAfter puts a line behind the one that a byte is on, ended as the first line of the text is.
+func (s *source) lineAfter(at int, piece string) change {
+	end := "\n"
+	if n := s.index(0, s.size, '\n'); n > 0 && s.at(n-1) == '\r' {
+		end = "\r\n"
+	}
+	if n := s.index(at, s.size, '\n'); n >= 0 {
+		return change{n + 1, n + 1, piece + end}
+	}
+	if s.size == 0 || s.at(s.size-1) == '\n' {
+		return change{s.size, s.size, piece + end}
+	}
+	return change{s.size, s.size, end + piece}
 }
 
 // lineOf is lineOf.
