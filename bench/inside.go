@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// insideDescription adds saves whose content is changed: one XML and one JSON.
+// insideDescription adds saves whose content is changed: one XML, one JSON and one of blocks.
 const insideDescription = description + `[mod.adds]
 prefix = "{id}:"
 [[save]]
@@ -35,6 +35,22 @@ form = "json"
 [save.field]
 title = { in = "all", at = "$.title" }
 coins = { in = "all", at = "$.coins", as = "int", set = true }
+[[save]]
+id = "blocks"
+unit = "file"
+folder = "saves"
+name = "{name}.bl"
+[save.file.all]
+path = "."
+form = "blocks"
+[save.field]
+title = { in = "all", at = "$.w[0].title" }
+coins = { in = "all", at = "$.w[0].coins", as = "int", set = true }
+[[references]]
+save = "blocks"
+in = "all"
+at = "$.w[0].things[0].thing[*].of"
+remove = ".."
 [[references]]
 save = "xml"
 in = "all"
@@ -55,6 +71,11 @@ id = "crew"
 save = "json"
 in = "all"
 at = "$.crew"
+[[section]]
+id = "crew"
+save = "blocks"
+in = "all"
+at = "$.w[0].crew"
 `
 
 // insideSize is how large a save is, in bytes, and insideThings how many things a mod has in it.
@@ -105,6 +126,11 @@ func insideSaves(b *bench) error {
 		if err != nil {
 			return err
 		}
+		err = write(name+".bl", size, "[w]\n\ttitle = Large\n\tcoins = 1\n\t[crew]\n\t\tname = \"Ada of "+name+"\"\n\t[/crew]\n\t[things]\n", "\t\t[thing]\n\t\t\tid = %d\n\t\t\tof = moss:stone\n\t\t[/thing]\n", "",
+			"\t[/things]\n\t[trees]\n", "\t\t[tree]\n\t\t\trow = %d\n\t\t\twound = 0.791\n\t\t\tfruit = 21\n\t\t[/tree]\n", "\t[/trees]\n\tlast = \"the end\"\n[/w]\n")
+		if err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -125,7 +151,7 @@ func inside(b *bench) error {
 		return err
 	}
 	fmt.Println(tableHead)
-	for _, ending := range []string{"xs", "js"} {
+	for _, ending := range []string{"xs", "js", "bl"} {
 		fresh := func() error { // as it is when a player comes to it: looked at, and not just written
 			for _, name := range []string{"large.", "small."} {
 				if err := copyFile(b.path(name+ending), b.path("game", "saves", name+ending)); err != nil {
@@ -140,7 +166,7 @@ func inside(b *bench) error {
 			}
 			return nil
 		}
-		what := map[string]string{"xs": "XML", "js": "JSON"}[ending] + " of 300 MB: "
+		what := map[string]string{"xs": "XML", "js": "JSON", "bl": "blocks"}[ending] + " of 300 MB: "
 		cp := side{name: "cp, sync", command: []string{"sh", "-c", "cp large." + ending + " copy && sync copy"}, before: func() error { _ = os.Remove(b.path("copy")); return nil }}
 		for _, c := range []struct {
 			what string

@@ -2,6 +2,7 @@ package form
 
 import (
 	"errors"
+	"fmt"
 	"runtime"
 	"sync/atomic"
 )
@@ -85,3 +86,18 @@ func (s *source) endAhead() {
 		s.ahead = nil
 	}
 }
+
+// unopened says that a part ends that had not begun.
+type unopened struct {
+	form, name string
+	at         int
+}
+
+func (e unopened) Error() string {
+	if e.form == "blocks" {
+		return fmt.Sprintf("%v: %.60q is closed and was not open", ErrDamaged, e.name)
+	}
+	return fmt.Sprintf("%v: not XML: %.60q ends and had not begun", ErrDamaged, e.name)
+}
+
+func (e unopened) Unwrap() error { return ErrDamaged }

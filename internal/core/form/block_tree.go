@@ -42,9 +42,9 @@ func (t *blockTree) add(name string, what any, listed bool) error {
 	return nil
 }
 
-func (t *blockTree) opens(name string, _, _ int) error {
+func (t *blockTree) opens(name []byte, _, _ int) error {
 	block := map[string]any{}
-	err := t.add(name, block, true)
+	err := t.add(string(name), block, true)
 	t.stack = append(t.stack, block)
 	return err
 }
@@ -54,7 +54,9 @@ func (t *blockTree) closes(_, _ int) error {
 	return nil
 }
 
-func (t *blockTree) pair(p blockPart) error { return t.add(p.name, p.value, p.listed) }
+func (t *blockTree) pair(key, value []byte, p blockPart) error {
+	return t.add(string(key), string(value), p.listed)
+}
 
 // blockWays makes of a text the ways to its values, for a guide.
 type blockWays struct{ open []*blockWay }
@@ -76,8 +78,8 @@ func waysIn(data []byte, patterns BlockPatterns) ([]spot, error) {
 	return w.open[0].spots("$"), nil
 }
 
-func (w *blockWays) opens(name string, _, _ int) error {
-	w.open = append(w.open, &blockWay{name: name})
+func (w *blockWays) opens(name []byte, _, _ int) error {
+	w.open = append(w.open, &blockWay{name: string(name)})
 	return nil
 }
 
@@ -89,7 +91,8 @@ func (w *blockWays) closes(_, _ int) error {
 	return nil
 }
 
-func (w *blockWays) pair(p blockPart) error {
+func (w *blockWays) pair(key, _ []byte, p blockPart) error {
+	p.name = string(key)
 	top := w.open[len(w.open)-1]
 	top.met, top.in = append(top.met, p), append(top.in, []spot{{p.inner.to, ""}})
 	return nil

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"strings"
 )
 
 // BlockPatterns say how the form blocks is written, line by line, where its usual ways do not fit: open names a block by its group name,
@@ -52,11 +51,12 @@ type blockPart struct {
 
 // blockSink takes what a text of blocks is made of, in the order in which it stands there.
 type blockSink interface {
-	// opens begins a block; to is behind what opens it.
-	opens(name string, from, to int) error
+	// opens begins a block, whose name is good until opens returns; to is behind what opens it.
+	opens(name []byte, from, to int) error
 	// closes ends the innermost block; from is where what closes it begins, and to is behind that.
 	closes(from, to int) error
-	pair(p blockPart) error
+	// pair is a pair or a word. What it is called and says is good until pair returns.
+	pair(key, value []byte, p blockPart) error
 }
 
 // blocksReader reads nested blocks. Of a text that is not in memory it holds a window, which moves on between one part and the next.
@@ -68,14 +68,14 @@ type blocksReader struct {
 	at       int    // in the window
 	patterns BlockPatterns
 	sink     blockSink
-	names    []string // of the blocks that are open
-	froms    []int    // where they begin in the source
-	asked    int      // where a block begins in the source that is not passed over; -1 for none
-	jumped   bool     // the block that was opened last was passed over
+	open     names // the blocks that are open, and where they begin in the source
+	asked    int   // where a block begins in the source that is not passed over; -1 for none
+	jumped   bool  // the block that was opened last was passed over
 	// begin is where the part begins that is being read, value the value of a pair, and inBraces whether that ends at a closing brace.
 	begin    int
 	value    place
 	inBraces bool
+	inside   bool // all of it stands in a block
 	short    bool // what was read last ends with the window, and may go on
 	// brace and newline are where these stand next.
 	brace, newline nextByte
@@ -102,8 +102,8 @@ func (r *blocksReader) read() error {
 	if err := read(); err != nil {
 		return r.source.failed(err)
 	}
-	if len(r.names) > 0 {
-		return fmt.Errorf("%w: the block %.60q is not closed: it ends too early", ErrDamaged, r.names[len(r.names)-1])
+	if len(r.open.ends) > 0 {
+		return fmt.Errorf("%w: the block %.60q is not closed: it ends too early", ErrDamaged, r.open.innermost())
 	}
 	return r.source.failed(nil)
 }
@@ -161,61 +161,75 @@ func (r *blocksReader) whole() error {
 	return nil
 }
 
-func (r *blocksReader) open(name string) error {
+func (r *blocksReader) opens(name []byte) error {
 	if err := r.whole(); err != nil {
 		return err
 	}
-	if len(r.names) >= maxDepth {
+	if len(r.open.ends) >= maxDepth {
 		return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
 	}
 	from := r.base + r.begin
-	r.names, r.froms, r.jumped = append(r.names, name), append(r.froms, from), false
+	if len(r.open.ends) > 0 && r.source.meets(from) {
+		if to, ok := r.source.jump(); ok {
+			return r.goTo(to)
+		}
+	}
+	r.jumped = false
 	if err := r.sink.opens(name, from, r.base+r.at); err != nil {
 		return err
 	}
 	e, known := r.source.part(from)
 	if !known || from == r.asked {
+		r.open.push(name, from)
 		return nil
 	}
 	r.jumped = true
-	r.names, r.froms = r.names[:len(r.names)-1], r.froms[:len(r.froms)-1]
 	if err := r.sink.closes(e.inner, e.to); err != nil {
 		return err
 	}
-	if r.at = e.to - r.base; r.at < len(r.text) {
+	return r.goTo(e.to)
+}
+
+// goTo goes on at a place of the source.
+func (r *blocksReader) goTo(to int) error {
+	if r.at = to - r.base; r.at < len(r.text) {
 		return nil
 	}
 	return r.load(min(window, r.source.step))
 }
 
-// close ends the innermost block; name is "" where the text does not say which.
-func (r *blocksReader) close(name string) error {
+// close ends the innermost block; name is nil where the text does not say which.
+func (r *blocksReader) close(name []byte) error {
 	if err := r.whole(); err != nil {
 		return err
 	}
-	last := len(r.names) - 1
-	if last < 0 || name != "" && name != r.names[last] {
-		return fmt.Errorf("%w: %.60q is closed and was not open", ErrDamaged, name)
+	if name == nil {
+		name = r.open.innermost()
 	}
-	from, e := r.froms[last], extent{r.base + r.begin, r.base + r.at}
-	r.names, r.froms = r.names[:last], r.froms[:last]
+	e := extent{r.base + r.begin, r.base + r.at}
+	from, ok := r.open.pop(name)
+	if !ok {
+		return unopened{"blocks", string(name), e.inner}
+	}
 	if e.to-from >= r.source.least {
 		r.source.note(from, e)
 	}
 	return r.sink.closes(e.inner, e.to)
 }
 
-func (r *blocksReader) pair(key, value string) error { return r.said(key, value, false) }
+func (r *blocksReader) pair(key, value []byte) error { return r.said(key, value, false) }
+
+var words = []byte("words")
 
 // word adds a bare word to the innermost block.
-func (r *blocksReader) word(text string) error { return r.said("words", text, true) }
+func (r *blocksReader) word(text []byte) error { return r.said(words, text, true) }
 
-func (r *blocksReader) said(key, value string, listed bool) error {
+func (r *blocksReader) said(key, value []byte, listed bool) error {
 	if err := r.whole(); err != nil {
 		return err
 	}
 	inner := place{r.base + r.value.from, r.base + r.value.to}
-	return r.sink.pair(blockPart{name: key, value: value, from: r.base + r.begin, to: inner.to, inner: inner, inBraces: r.inBraces, listed: listed})
+	return r.sink.pair(key, value, blockPart{from: r.base + r.begin, to: inner.to, inner: inner, inBraces: r.inBraces, listed: listed})
 }
 
 func (r *blocksReader) lines() error {
@@ -234,15 +248,15 @@ func (r *blocksReader) lines() error {
 			continue
 		}
 		var err error
-		if m := shut.FindStringSubmatch(line); m != nil {
-			name := ""
-			if i := shut.SubexpIndex("name"); i >= 0 {
+		if m := shut.FindSubmatch(line); m != nil {
+			var name []byte
+			if i := shut.SubexpIndex("name"); i >= 0 && len(m[i]) > 0 {
 				name = m[i]
 			}
 			err = r.close(name)
-		} else if m := open.FindStringSubmatch(line); m != nil {
-			err = r.open(m[open.SubexpIndex("name")])
-		} else if m := pair.FindStringSubmatchIndex(line); m != nil {
+		} else if m := open.FindSubmatch(line); m != nil {
+			err = r.opens(m[open.SubexpIndex("name")])
+		} else if m := pair.FindSubmatchIndex(line); m != nil {
 			key, value := 2*pair.SubexpIndex("key"), 2*pair.SubexpIndex("value")
 			r.value = place{r.begin + m[value], r.begin + m[value+1]}
 			err = r.pair(line[m[key]:m[key+1]], unquote(line[m[value]:m[value+1]]))
@@ -258,7 +272,7 @@ func (r *blocksReader) lines() error {
 }
 
 // line reads a line up to its end.
-func (r *blocksReader) line() string {
+func (r *blocksReader) line() []byte {
 	r.begin = r.at
 	if n := bytes.IndexByte(r.text[r.at:], '\n'); n >= 0 {
 		r.at += n
@@ -268,12 +282,12 @@ func (r *blocksReader) line() string {
 	if r.at > r.begin && r.at < len(r.text) && r.text[r.at-1] == '\r' {
 		r.at--
 	}
-	return strings.TrimSuffix(string(r.text[r.begin:r.at]), "\r")
+	return bytes.TrimSuffix(r.text[r.begin:r.at], []byte("\r"))
 }
 
-func unquote(s string) string {
+func unquote(s []byte) []byte {
 	if len(s) >= 2 && s[0] == '"' && s[len(s)-1] == '"' {
-		return strings.ReplaceAll(s[1:len(s)-1], `""`, `"`)
+		return bytes.ReplaceAll(s[1:len(s)-1], []byte(`""`), []byte(`"`))
 	}
 	return s
 }
@@ -298,7 +312,7 @@ func (r *blocksReader) usual() error {
 
 // next reads one part, or what opens or closes one. What it says of one that ends with the window is not said.
 func (r *blocksReader) next() error {
-	r.space(" \t\r\n,;")
+	r.space(between)
 	r.begin = r.at
 	if r.at >= len(r.text) {
 		r.short = false // there was nothing
@@ -306,13 +320,13 @@ func (r *blocksReader) next() error {
 	}
 	switch c := r.text[r.at]; c {
 	case '#':
-		r.until("\n")
+		r.until(lineEnd)
 	case '}':
 		r.at++
-		return r.close("")
+		return r.close(nil)
 	case '[':
 		r.at++
-		name := r.until("]\n")
+		name := r.until(nameEnd)
 		if err := r.whole(); err != nil {
 			return err
 		}
@@ -320,60 +334,85 @@ func (r *blocksReader) next() error {
 			return fmt.Errorf("%w: a [ without ]", ErrDamaged)
 		}
 		r.at++
-		if ending, ok := strings.CutPrefix(name, "/"); ok {
+		if ending, ok := bytes.CutPrefix(name, []byte("/")); ok {
+			if len(ending) == 0 {
+				ending = nil
+			}
 			return r.close(ending)
 		}
-		return r.open(name)
+		return r.opens(name)
 	default:
 		return r.named()
 	}
 	return nil
 }
 
+// classes of bytes in the usual ways.
+const (
+	between  = 1 << iota // stands between parts
+	wordEnd              // ends a word
+	valueEnd             // ends a value in braces
+	nameEnd              // ends a name in brackets
+	lineEnd
+	white
+	blank // white, and no end of a line
+)
+
+var blockClass = func() (class [256]byte) {
+	for c, in := range map[byte]string{between: " \t\r\n,;", wordEnd: "={}[]\"\n \t\r", valueEnd: " \t\r\n}", nameEnd: "]\n", lineEnd: "\n", white: " \t\r\n", blank: " \t"} {
+		for i := range len(in) {
+			class[in[i]] |= c
+		}
+	}
+	return class
+}()
+
 // named reads what begins with a word: a pair, a block in braces, or the word alone.
 func (r *blocksReader) named() error {
-	var word string
+	var word []byte
 	if r.text[r.at] == '"' {
 		word = r.quoted()
-	} else if word = strings.TrimRight(r.until("={}[]\"\n \t\r"), " \t"); word == "" {
+	} else if word = r.until(wordEnd); len(word) == 0 {
 		r.at++ // a stray = or ]
 		return nil
 	}
-	end := r.at - len(gapBefore(r.text[r.begin:r.at], r.at-r.begin))
-	r.space(" \t\r\n")
+	end := r.at
+	r.space(white)
 	switch {
 	case r.at < len(r.text) && r.text[r.at] == '{':
 		r.at++
-		return r.open(word)
+		return r.opens(word)
 	case r.at >= len(r.text) || r.text[r.at] != '=':
 		r.value, r.inBraces = place{r.begin, end}, false
-		return r.pair("words", word)
+		return r.pair(words, word)
 	}
 	r.at++
-	r.space(" \t")
+	r.space(blank)
 	switch {
 	case r.at < len(r.text) && r.text[r.at] == '{':
 		r.at++
-		return r.open(word)
+		return r.opens(word)
 	case r.at < len(r.text) && r.text[r.at] == '"':
 		from := r.at
 		value := r.quoted()
 		r.value, r.inBraces = place{from, r.at}, false
 		return r.pair(word, value)
 	}
-	ends := "\n"
-	if r.inBraces = r.braces(); r.inBraces {
-		ends = " \t\r\n}"
-	}
 	from := r.at
-	value := strings.TrimSpace(r.until(ends))
+	var value []byte
+	if r.inBraces = r.braces(); r.inBraces {
+		value = r.until(valueEnd)
+	} else {
+		value = r.until(lineEnd)
+	}
+	value = bytes.TrimSpace(value)
 	r.value = place{from, from + len(value)}
 	return r.pair(word, value)
 }
 
 // braces reports whether a value here ends at a closing brace on its line.
 func (r *blocksReader) braces() bool {
-	return len(r.names) > 0 && r.brace.find(r.text, r.at) < r.newline.find(r.text, r.at)
+	return (r.inside || len(r.open.ends) > 0) && r.brace.find(r.text, r.at) < r.newline.find(r.text, r.at)
 }
 
 // nextByte knows where a byte stands next, so that a text is searched once, however often that is asked.
@@ -394,27 +433,34 @@ func (n *nextByte) find(text []byte, from int) int {
 	return n.at
 }
 
-func (r *blocksReader) space(set string) {
-	for r.at < len(r.text) && strings.IndexByte(set, r.text[r.at]) >= 0 {
-		r.at++
+func (r *blocksReader) space(class byte) {
+	at := r.at
+	for at < len(r.text) && blockClass[r.text[at]]&class != 0 {
+		at++
 	}
-	r.short = r.short || r.at == len(r.text)
+	r.at, r.short = at, r.short || at == len(r.text)
 }
 
-// until reads up to one of the characters of set, or the end.
-func (r *blocksReader) until(set string) string {
-	from := r.at
-	if i := bytes.IndexAny(r.text[r.at:], set); i >= 0 {
-		r.at += i
-	} else {
-		r.at, r.short = len(r.text), true
+// until reads up to a byte of a class, or the end.
+func (r *blocksReader) until(class byte) []byte {
+	from, at := r.at, r.at
+	for at < len(r.text) && blockClass[r.text[at]]&class == 0 {
+		at++
 	}
-	return string(r.text[from:r.at])
+	r.at, r.short = at, r.short || at == len(r.text)
+	return r.text[from:at]
 }
 
-func (r *blocksReader) quoted() string {
-	var b strings.Builder
-	for r.at++; r.at < len(r.text); r.at++ {
+// quoted reads what stands in quotes.
+func (r *blocksReader) quoted() []byte {
+	r.at++
+	if end := bytes.IndexByte(r.text[r.at:], '"'); end >= 0 && r.at+end+1 < len(r.text) && r.text[r.at+end+1] != '"' && bytes.IndexByte(r.text[r.at:r.at+end], '\\') < 0 {
+		value := r.text[r.at : r.at+end]
+		r.at += end + 1
+		return value
+	}
+	var b []byte
+	for ; r.at < len(r.text); r.at++ {
 		c := r.text[r.at]
 		next := byte(0)
 		if r.at+1 < len(r.text) {
@@ -423,15 +469,15 @@ func (r *blocksReader) quoted() string {
 		switch {
 		case c == '\\' && (next == '"' || next == '\\'), c == '"' && next == '"':
 			r.at++
-			b.WriteByte(next)
+			b = append(b, next)
 		case c == '"':
 			r.at++
 			r.short = r.short || r.at == len(r.text)
-			return b.String()
+			return b
 		default:
-			b.WriteByte(c)
+			b = append(b, c)
 		}
 	}
 	r.short = true
-	return b.String()
+	return b
 }

@@ -3,7 +3,6 @@ package form
 import (
 	"bytes"
 	"fmt"
-	"strings"
 )
 
 // indented reads text whose depth is told by indentation: lines of words, of which what is indented deeper belongs to the line above. A line with
@@ -45,7 +44,7 @@ func (r *blocksReader) indented() error {
 		for len(depths) > 0 && depths[len(depths)-1] >= depth {
 			depths = depths[:len(depths)-1]
 			r.begin, r.at = last-r.base, last-r.base
-			if err := r.close(""); err != nil {
+			if err := r.close(nil); err != nil {
 				return err
 			}
 		}
@@ -53,7 +52,7 @@ func (r *blocksReader) indented() error {
 		of := func(w lineWord) place { return place{begin + w.from, begin + w.to} }
 		switch {
 		case deeper > depth || len(words) > 2:
-			if err = r.open(words[0].text); err == nil && r.jumped {
+			if err = r.opens(words[0].text); err == nil && r.jumped {
 				last, end = r.base+r.at, r.at
 				break
 			}
@@ -78,7 +77,7 @@ func (r *blocksReader) indented() error {
 	}
 	r.begin, r.at = last-r.base, last-r.base
 	for range depths {
-		if err := r.close(""); err != nil {
+		if err := r.close(nil); err != nil {
 			return err
 		}
 	}
@@ -93,7 +92,7 @@ func (r *blocksReader) lineAt(at int) string {
 	return fmt.Sprintf("line %d", bytes.Count(r.source.data[:r.base+at], []byte{'\n'})+1)
 }
 
-func depthOf(line string) int { return len(line) - len(strings.TrimLeft(line, " \t")) }
+func depthOf(line []byte) int { return len(line) - len(bytes.TrimLeft(line, " \t")) }
 
 // nextLine goes on behind the end of a line.
 func (r *blocksReader) nextLine(end int) {
@@ -122,17 +121,17 @@ func (r *blocksReader) below(end int) int {
 
 // lineWord is a word of a line, and where it stands with its quotes.
 type lineWord struct {
-	text     string
+	text     []byte
 	from, to int
 }
 
 // lineWords takes a line apart.
-func lineWords(line string) (words []lineWord, err error) {
-	line = strings.TrimRight(line, " \t\r\n")
+func lineWords(line []byte) (words []lineWord, err error) {
+	line = bytes.TrimRight(line, " \t\r\n")
 	for at := depthOf(line); at < len(line) && line[at] != '#'; at += depthOf(line[at:]) {
 		rest := line[at:]
 		if quote := rest[0]; quote == '"' || quote == '`' {
-			end := strings.IndexByte(rest[1:], quote)
+			end := bytes.IndexByte(rest[1:], quote)
 			if end < 0 {
 				return nil, fmt.Errorf("the quote %.40s is not closed", rest)
 			}
@@ -140,7 +139,7 @@ func lineWords(line string) (words []lineWord, err error) {
 			at += end + 2
 			continue
 		}
-		end := strings.IndexAny(rest, " \t")
+		end := bytes.IndexAny(rest, " \t")
 		if end < 0 {
 			end = len(rest)
 		}

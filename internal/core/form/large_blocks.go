@@ -1,6 +1,7 @@
 package form
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +29,10 @@ func blocksOf(text *source, patterns BlockPatterns) (*blockSource, error) {
 		text.before = nil // where lines count, what stands behind a block tells where it ends
 	}
 	b := &blockSource{text, patterns}
+	if patterns == (BlockPatterns{}) {
+		text.goAhead(blockSiblings{})
+		defer text.endAhead()
+	}
 	return b, b.children(b.root(), func(blockPart) error { return nil })
 }
 
@@ -39,9 +44,9 @@ type outermost struct {
 	visit func(blockPart) error
 }
 
-func (o *outermost) opens(name string, from, to int) error {
+func (o *outermost) opens(name []byte, from, to int) error {
 	if o.depth == o.at {
-		o.block = blockPart{name: name, from: from, inner: place{to, to}, block: true}
+		o.block = blockPart{name: string(name), from: from, inner: place{to, to}, block: true}
 	}
 	o.depth++
 	return nil
@@ -55,10 +60,11 @@ func (o *outermost) closes(from, to int) error {
 	return o.visit(o.block)
 }
 
-func (o *outermost) pair(p blockPart) error {
+func (o *outermost) pair(key, value []byte, p blockPart) error {
 	if o.depth != o.at {
 		return nil
 	}
+	p.name, p.value = string(key), string(value)
 	return o.visit(p)
 }
 
@@ -289,4 +295,39 @@ func (d largeBlocks) eachText(query string, visit func(string) error) (streams b
 		}
 		return visit(p.value)
 	})
+}
+
+// blockSiblings are blocks in the same block, in the usual ways.
+type blockSiblings struct{}
+
+func (blockSiblings) begin(text *source, at int) int {
+	for {
+		if at = text.index(at, text.size, '\n'); at < 0 {
+			return -1
+		}
+		for at++; at < text.size && space(text.byteAt(at)); at++ {
+		}
+		line, _, _ := bytes.Cut(text.peek(at, at+around), []byte("\n"))
+		switch {
+		case len(line) < 2 || line[0] == '#' || line[0] == '}':
+		case line[0] == '[' && line[1] != '/', line[0] != '[' && bytes.IndexByte(line, '{') > 0:
+			return at
+		}
+	}
+}
+
+func (blockSiblings) pass(text *source, at int, long func()) (end int, err error) {
+	told := &outermost{visit: func(p blockPart) error {
+		if p.to-at > text.step {
+			long()
+		}
+		return nil
+	}}
+	r := newBlocksReader(text, place{at, text.size}, BlockPatterns{}, told)
+	r.inside = true
+	err = r.read()
+	if parent := (unopened{}); errors.As(err, &parent) {
+		return parent.at, nil
+	}
+	return at, errors.Join(err, errEarly)
 }

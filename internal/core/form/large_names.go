@@ -32,3 +32,15 @@ func (n *names) pop(name []byte) (tag int, ok bool) {
 	n.text, n.ends, n.tags = n.text[:from], n.ends[:last], n.tags[:last]
 	return tag, true
 }
+
+// innermost is what the innermost one is called, nil where none is open.
+func (n *names) innermost() []byte {
+	last := len(n.ends) - 1
+	switch {
+	case last < 0:
+		return nil
+	case last == 0:
+		return n.text
+	}
+	return n.text[n.ends[last-1]:]
+}

@@ -50,18 +50,6 @@ func largeXMLOf(text *source) (Doc, error) {
 	return largeXML{t, t.root}, nil
 }
 
-// unopened says that an element ends that had not begun.
-type unopened struct {
-	name string
-	at   int
-}
-
-func (e unopened) Error() string {
-	return fmt.Sprintf("%v: not XML: %.60q ends and had not begun", ErrDamaged, e.name)
-}
-
-func (e unopened) Unwrap() error { return ErrDamaged }
-
 var errEarly = fmt.Errorf("%w: the XML ends too early", ErrDamaged)
 
 // children visits the elements in an element, in the order of the text.
@@ -111,7 +99,7 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		case endTag:
 			from, ok := open.pop(name)
 			if !ok {
-				return unopened{string(name), tag.from}
+				return unopened{"xml", string(name), tag.from}
 			}
 			if tag.to-from >= t.least {
 				t.note(from, extent{tag.from, tag.to})
