@@ -81,16 +81,35 @@ func jsonGuide(text *source) *Guide {
 	}}
 }
 
-// xmlWay is the way from the root of an XML to where a guide is.
+// xmlWay is one step of the way from the root of an XML to where a guide is.
 type xmlWay struct {
 	name string
-	n    int            // which of its name it is in what it stands in
-	seen map[string]int // how many of each name there were in it
+	n    int             // which of its name it is in what it stands in
+	seen map[string]*int // how many of each name there were in it
+	last string          // the name that came last, and how many there were: mostly they come one like the other
+	of   *int
+}
+
+// meet counts one more of a name in the step.
+func (w *xmlWay) meet(name []byte) xmlWay {
+	if w.of == nil || w.last != string(name) {
+		known, ok := w.seen[string(name)]
+		if !ok {
+			if w.seen == nil {
+				w.seen = map[string]*int{}
+			}
+			known = new(int)
+			w.seen[string(name)] = known
+		}
+		w.last, w.of = string(name), known
+	}
+	*w.of++
+	return xmlWay{name: w.last, n: *w.of}
 }
 
 func xmlGuide(text *source) *Guide {
 	t := &xmlSource{source: text}
-	way := []xmlWay{{seen: map[string]int{}}}
+	way := []xmlWay{{}}
 	var tag place // the last one that was passed
 	kind := noTag
 	pass := func() bool { // goes on behind the last tag, to the next one
@@ -104,13 +123,7 @@ func xmlGuide(text *source) *Guide {
 		if kind == endTag {
 			return true
 		}
-		top := &way[len(way)-1]
-		if top.seen == nil {
-			top.seen = map[string]int{}
-		}
-		name := string(t.name(tag))
-		top.seen[name]++
-		way = append(way, xmlWay{name: name, n: top.seen[name]})
+		way = append(way, way[len(way)-1].meet(t.name(tag)))
 		return true
 	}
 	known := pass()
