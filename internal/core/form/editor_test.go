@@ -355,7 +355,7 @@ func TestEveryFormInEveryLayer(t *testing.T) {
 	for name, e := range editables() {
 		every := [][]string{{"gzip"}, {"checksum:crc32@0 over 4..", "skip:4", "zlib"}}
 		if name == "json" || name == "chunks" { // the rest knows nothing of forms
-			every = [][]string{{"gzip"}, {"zlib"}, {"deflate"}, {"zstd"}, {"xz"}, {"lz4"}, {"base64"}, {"auto"}, {"skip:5"}, {"lines:1"}, {"length:u32be"}, {"xor:0aff"}, {"zip:in/*.x"},
+			every = [][]string{{"gzip"}, {"zlib"}, {"deflate"}, {"zstd"}, {"xz"}, {"lz4"}, {"bzip2"}, {"lzo"}, {"base64"}, {"auto"}, {"skip:5"}, {"lines:1"}, {"length:u32be"}, {"xor:0aff"}, {"zip:in/*.x"},
 				{"checksum:crc32@0 over 4..", "skip:4", "zlib"}, {"framed:length:u32le raw:u32le,zlib"}, {"skip:3", "gzip", "base64"}, {"zip:in/save.x", "zstd"}}
 		}
 		for _, names := range every {

@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"hash/crc32"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -43,6 +44,10 @@ func wrapped(t testing.TB, layer string, data []byte) []byte {
 		w, _ := zstd.NewWriter(&b)
 		_, err = w.Write(data)
 		require.NoError(t, w.Close())
+	case "bzip2", "lzo":
+		wrapped, err := Layer{Name: layer}.wrap(data, nil)
+		require.NoError(t, err)
+		return wrapped
 	case "xz":
 		w, _ := xz.NewWriter(&b)
 		_, err = w.Write(data)
@@ -150,6 +155,8 @@ func TestWrapIsTheReverseOfPeel(t *testing.T) {
 		{[]string{"zstd"}, string(wrapped(t, "zstd", []byte("before"))), ""},
 		{[]string{"xz"}, string(wrapped(t, "xz", []byte("before"))), ""},
 		{[]string{"lz4"}, string(wrapped(t, "lz4", []byte("before"))), ""},
+		{[]string{"bzip2"}, string(wrapped(t, "bzip2", []byte("before"))), "BZh6"},
+		{[]string{"lzo"}, string(wrapped(t, "lzo", []byte("before"))), ""},
 		{[]string{"skip:4", "deflate"}, "HEAD" + string(wrapped(t, "deflate", []byte("before"))), "HEAD"},
 		{[]string{"lines:2"}, "one\ntwo\nbefore", "one\ntwo\n"},
 		{[]string{"length:u32be"}, "\x00\x00\x00\x06beforeafter", ""},
@@ -255,6 +262,43 @@ func TestLZO(t *testing.T) {
 		_, err := l.Peel(bytes.NewReader(block[:cut]), DefaultLimits)
 		assert.ErrorIs(t, err, ErrDamaged)
 	}
+}
+
+// TestLZOIsWritten packs texts with repeats of all kinds, and unpacks them again.
+func TestLZOIsWritten(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	texts := []string{"", "a", "abc", "abcd", strings.Repeat("x", 5000), strings.Repeat("the lamps of the older islands ", 3000)}
+	for range 300 {
+		var text []byte
+		for range random.IntN(60) {
+			switch n := random.IntN(1 << (1 + random.IntN(12))); {
+			case random.IntN(2) == 0 || len(text) == 0:
+				for range n {
+					text = append(text, byte(random.IntN(1+random.IntN(256))))
+				}
+			default:
+				from := random.IntN(len(text))
+				text = append(text, text[from:min(from+n, len(text))]...)
+			}
+		}
+		texts = append(texts, string(text))
+	}
+	far := make([]byte, 60_000)
+	for i := range far {
+		far[i] = byte(random.IntN(256))
+	}
+	texts = append(texts, string(far)+string(far[20_000:20_300])+string(far[40_000:50_000])+string(far[:9]))
+	smaller := 0
+	for _, text := range texts {
+		block := lzo1xOf([]byte(text))
+		got, err := lzo1x(block, int64(len(text)))
+		require.NoError(t, err)
+		require.True(t, text == string(got), "%.60q", text)
+		if len(block) < len(text) {
+			smaller++
+		}
+	}
+	assert.Greater(t, smaller, 100)
 }
 
 func TestBlocks(t *testing.T) {

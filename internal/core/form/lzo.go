@@ -1,6 +1,9 @@
 package form
 
-import "fmt"
+import (
+	"encoding/binary"
+	"fmt"
+)
 
 // lzo1x unpacks one LZO1X block, at most limit bytes. Source of the format: "LZO stream format as understood by Linux's LZO decompressor"
 // in the kernel's documentation (Documentation/staging/lzo.rst). Every copy is checked against what is there.
@@ -152,4 +155,91 @@ func (d *lzoReader) reference(op int) (end bool, err error) {
 	}
 	d.state = low & 3
 	return false, d.literals(d.state)
+}
+
+const (
+	// lzoFar is how far back a copy may reach, and lzoNear how far one whose length has more room, in bytes.
+	lzoFar  = 0xbfff
+	lzoNear = 0x4000
+	// lzoLeast is the shortest copy that is looked for.
+	lzoLeast = 4
+	lzoHash  = 14 // bits
+)
+
+// lzo1xOf packs a content into one LZO1X block, of literals and of copies from the last place where the same four bytes stood.
+func lzo1xOf(content []byte) []byte {
+	w := lzoWriter{out: make([]byte, 0, len(content)/2+16)}
+	var last [1 << lzoHash]int32 // places, from 1
+	from := 0                    // of the literals that are still to be written
+	for at := 0; at+lzoLeast <= len(content); {
+		h := binary.LittleEndian.Uint32(content[at:]) * 2654435761 >> (32 - lzoHash)
+		before := int(last[h]) - 1
+		last[h] = int32(at + 1)
+		length := 0
+		if before >= 0 && at-before <= lzoFar {
+			for at+length < len(content) && content[before+length] == content[at+length] {
+				length++
+			}
+		}
+		if length < lzoLeast {
+			at++
+			continue
+		}
+		w.literals(content[from:at])
+		w.copy(at-before, length)
+		at += length
+		from = at
+	}
+	w.literals(content[from:])
+	return append(w.out, 17, 0, 0)
+}
+
+type lzoWriter struct {
+	out  []byte
+	low  int // where the last copy says how many literals follow it, if there are less than four
+	some bool
+}
+
+// long writes what a length has more than fits its bits.
+func (w *lzoWriter) long(n int) {
+	for ; n > 255; n -= 255 {
+		w.out = append(w.out, 0)
+	}
+	w.out = append(w.out, byte(n))
+}
+
+func (w *lzoWriter) literals(text []byte) {
+	n := len(text)
+	switch {
+	case n == 0:
+	case !w.some && n <= 238:
+		w.out = append(w.out, byte(17+n))
+	case n < 4:
+		w.out[w.low] |= byte(n)
+	case n <= 18:
+		w.out = append(w.out, byte(n-3))
+	default:
+		w.out = append(w.out, 0)
+		w.long(n - 18)
+	}
+	w.some = w.some || n > 0
+	w.out = append(w.out, text...)
+}
+
+func (w *lzoWriter) copy(distance, length int) {
+	op, mask := 32, 31
+	if distance > lzoNear {
+		distance -= lzoNear
+		op, mask = 16|distance>>11&8, 7
+	} else {
+		distance--
+	}
+	if length-2 <= mask {
+		w.out = append(w.out, byte(op|(length-2)))
+	} else {
+		w.out = append(w.out, byte(op))
+		w.long(length - 2 - mask)
+	}
+	w.low, w.some = len(w.out), true
+	w.out = binary.LittleEndian.AppendUint16(w.out, uint16(distance&0x3fff<<2))
 }

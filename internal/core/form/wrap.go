@@ -15,7 +15,7 @@ import (
 )
 
 // Wrap is the reverse of Peel: it puts content into the layers of a file, whose original supplies what the layers hold besides content
-// (bytes and lines that are skipped, what follows a length). Checksums and lengths are computed anew. The layers bzip2 and lzo only unpack.
+// (bytes and lines that are skipped, what follows a length). Checksums and lengths are computed anew.
 func (l Layers) Wrap(content, original []byte) ([]byte, error) {
 	chain, err := l.chainFor(original)
 	if err != nil {
@@ -130,6 +130,8 @@ func (l Layer) wrap(content, original []byte) ([]byte, error) {
 		return l.zipAs(content, original)
 	case "framed":
 		return l.framedAs(content, original)
+	case "lzo":
+		return lzo1xOf(content), nil
 	case "base64":
 		return []byte(base64.StdEncoding.EncodeToString(content)), nil
 	}
@@ -145,6 +147,8 @@ func (l Layer) wrap(content, original []byte) ([]byte, error) {
 		w, err = flate.NewWriter(&b, flate.DefaultCompression)
 	case "zstd":
 		w, err = zstd.NewWriter(&b)
+	case "bzip2":
+		w, err = bzip2As(&b, original)
 	case "xz":
 		w, err = xzAs(&b, original)
 	case "lz4":

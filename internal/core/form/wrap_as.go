@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/dsnet/compress/bzip2"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
 	"github.com/ulikunitz/xz"
@@ -47,6 +48,15 @@ func xzAs(out io.Writer, original []byte) (io.WriteCloser, error) {
 		}
 	}
 	return config.NewWriter(out)
+}
+
+// bzip2As is a writer of the size of blocks that the original's header tells.
+func bzip2As(out io.Writer, original []byte) (io.WriteCloser, error) {
+	config := bzip2.WriterConfig{}
+	if len(original) > 3 && original[3] >= '1' && original[3] <= '9' {
+		config.Level = int(original[3] - '0')
+	}
+	return bzip2.NewWriter(out, &config)
 }
 
 // zipAs is the original with another content of the entry that a layer names: all other entries are copied as they are.
