@@ -60,7 +60,7 @@ func (a *app) find() *ucli.Command {
 			if text == "" {
 				return problem.Usage(nil, "an empty text stands everywhere: say what to find")
 			}
-			found, err := edit.Find(ctx, edit.Of(st, s), text)
+			found, err := edit.Find(ctx, h.Hasher, edit.Of(st, s), text)
 			if err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"ostrov/internal/core/form"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
 )
 
 // TestFieldsAreNamed has what lists show first, and says what may be set.
@@ -88,7 +89,7 @@ func TestATextIsFoundInAllFiles(t *testing.T) {
 	w := coretest.New(t)
 	require.NoError(t, os.WriteFile(w.Voyages("slot_02", "diary.txt"), []byte("first\nthe Herring, the Herring\n"), 0o644))
 	st, s := w.Find("tidewrack", "3")
-	found, err := edit.Find(t.Context(), edit.Of(st, s), "the Herring")
+	found, err := edit.Find(t.Context(), &tree.Hasher{}, edit.Of(st, s), "the Herring")
 	require.NoError(t, err)
 	require.Equal(t, 2, found.Count)
 	assert.Equal(t, edit.Place{File: "slot_02/diary.txt", Line: 2, Offset: 6, Around: "first the Herring, the Herring"}, found.Places[0])

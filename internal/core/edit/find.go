@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -50,15 +52,16 @@ type Unread struct {
 // MaxPlaces is how many places are told; more are only counted.
 const MaxPlaces = 1000
 
-// Find finds where a text stands in the decoded files of a save, and counts all. Letters are compared as they are.
-func Find(ctx context.Context, src Source, text string) (*Found, error) {
+// Find finds where a text stands in the decoded files of a save of an install, and counts all. Letters are compared as they are. What it learns of the ways
+// through large files h remembers.
+func Find(ctx context.Context, h *tree.Hasher, src Source, text string) (*Found, error) {
 	var all Found
 	for _, e := range src.Save.Files {
 		if e.Kind != tree.File {
 			continue
 		}
 		id, f := src.declaredAt(e.Path)
-		found, n, err := src.findIn(ctx, e.Path, id, f, text, MaxPlaces-len(all.Places))
+		found, n, err := src.findIn(ctx, h, e, id, f, text, MaxPlaces-len(all.Places))
 		if err == nil {
 			var wrapped []Place
 			var more int
@@ -89,7 +92,8 @@ func (src Source) declaredAt(name string) (string, field.File) {
 }
 
 // findIn finds a text in one file. What is not wrapped is read in pieces.
-func (src Source) findIn(ctx context.Context, name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
+func (src Source) findIn(ctx context.Context, h *tree.Hasher, e tree.Entry, id string, f field.File, text string, most int) (places []Place, count int, err error) {
+	name := e.Path
 	content, err := src.unwrapped(name, f)
 	if err != nil {
 		return nil, 0, err
@@ -107,7 +111,13 @@ func (src Source) findIn(ctx context.Context, name, id string, f field.File, tex
 		return nil, 0, err
 	}
 	isText := bytes.IndexByte(head[:n], 0) < 0
-	way := f.Spec().Guide(content, content.Size())
+	dir, here := src.Save.Folder.Path, slices.Values([]tree.Entry{e})
+	noted := filepath.Join(dir, name) + "\x00ways"
+	var learnt []byte
+	if e.Size > large {
+		h.Known(noted, src.Game.Digest, dir, here, &learnt)
+	}
+	way := f.Spec().Guide(content, content.Size(), learnt)
 	line := 1
 	err = inPieces(ctx, content, len(text), func(piece []byte, at int64, fresh int) error {
 		from := 0
@@ -133,6 +143,9 @@ func (src Source) findIn(ctx context.Context, name, id string, f field.File, tex
 		}
 		return nil
 	})
+	if learnt := way.Learnt(); learnt != nil && err == nil && e.Size > large {
+		h.Note(noted, src.Game.Digest, dir, here, learnt)
+	}
 	return places, count, err
 }
 

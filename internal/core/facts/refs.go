@@ -264,7 +264,7 @@ func (st *State) Foresee(ctx context.Context, s *Save, says save.Facts, fsys fs.
 	return func(ctx context.Context, h *tree.Hasher) {
 		now, ok := s.Foretell(ctx, st.Install, h, says, files)
 		if ok && refs != nil && err == nil {
-			h.Foretell(s.placeOfReferences(), refs.digest, s.Folder.Path, slices.Values(now), refers)
+			h.Note(s.placeOfReferences(), refs.digest, s.Folder.Path, slices.Values(now), refers)
 		}
 	}, nil
 }

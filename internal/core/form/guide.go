@@ -17,17 +17,20 @@ import (
 // Guide says which query leads to a byte of a decoded file. It is asked for bytes in rising order.
 type Guide struct {
 	next func(at int) string
+	// learnt are places that it has come by, of a large file.
+	learnt *milestones
 }
 
 // Guide is a guide through a file of a form; of a form without queries that name one value, or a file that does not read, it says nothing. JSON and
-// XML are read as far as is asked, and not held in memory.
-func (spec Spec) Guide(file io.ReaderAt, size int64) *Guide {
-	nothing := &Guide{func(int) string { return "" }}
+// XML are read as far as is asked, and not held in memory. learnt is what a guide through the same file has learnt, or nil: then what lies between
+// these places is not read.
+func (spec Spec) Guide(file io.ReaderAt, size int64, learnt []byte) *Guide {
+	nothing := &Guide{next: func(int) string { return "" }}
 	switch spec.Form {
 	case "json":
-		return jsonGuide(inFile(file, int(size)))
+		return jsonGuide(inFile(file, int(size)), learnt)
 	case "xml":
-		return xmlGuide(inFile(file, int(size)))
+		return xmlGuide(inFile(file, int(size)), learnt)
 	case "ini", "blocks":
 		data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxTree)
 		if err != nil {
@@ -44,6 +47,14 @@ func (spec Spec) Guide(file io.ReaderAt, size int64) *Guide {
 // To is the query that leads to the value that has the byte at a place, or "".
 func (g *Guide) To(at int) string { return g.next(at) }
 
+// Learnt is what the next guide through the file, as it is now, may be given; nil where that is nothing new.
+func (g *Guide) Learnt() []byte {
+	if g.learnt == nil {
+		return nil
+	}
+	return g.learnt.written()
+}
+
 // spot is a value and the query that leads to it.
 type spot struct {
 	to    int // behind its last byte
@@ -54,7 +65,7 @@ type spot struct {
 func along(more func() (spot, bool)) *Guide {
 	var now spot
 	known := true
-	return &Guide{func(at int) string {
+	return &Guide{next: func(at int) string {
 		for known && now.to <= at {
 			now, known = more()
 		}
@@ -65,14 +76,21 @@ func along(more func() (spot, bool)) *Guide {
 	}}
 }
 
-func jsonGuide(text *source) *Guide {
+func jsonGuide(text *source, learnt []byte) *Guide {
 	t := &jsonSource{source: text}
 	w := &jsonWalk{at: text.bom()}
+	stones := milestonesOf(text.size, learnt)
 	known := true
-	return &Guide{func(at int) string {
+	return &Guide{learnt: stones, next: func(at int) string {
+		if m, ok := stones.before(at, w.at); ok {
+			w = m.walk()
+		}
 		for known && w.at <= at {
 			was := w.at
-			known = t.walk(w, text.size, at) == nil && w.at > was
+			known = t.walk(w, text.size, min(at, w.at+stones.every)) == nil && w.at > was
+			if known && stones.due(w.at) {
+				stones.lay(stoneOf(w))
+			}
 		}
 		if !known {
 			return ""
@@ -107,7 +125,7 @@ func (w *xmlWay) meet(name []byte) xmlWay {
 	return xmlWay{name: w.last, n: *w.of}
 }
 
-func xmlGuide(text *source) *Guide {
+func xmlGuide(text *source, learnt []byte) *Guide {
 	t := &xmlSource{source: text}
 	way := []xmlWay{{}}
 	var tag place // the last one that was passed
@@ -126,10 +144,21 @@ func xmlGuide(text *source) *Guide {
 		way = append(way, way[len(way)-1].meet(t.name(tag)))
 		return true
 	}
+	stones := milestonesOf(text.size, learnt)
 	known := pass()
-	return &Guide{func(at int) string {
+	return &Guide{learnt: stones, next: func(at int) string {
+		if m, ok := stones.before(at, tag.to); ok {
+			way, tag, kind = m.way(), place{m.At, m.At}, startTag // the next one is in the innermost that is open
+		}
 		for known && tag.to <= at {
 			known = pass()
+			if known && stones.due(tag.to) {
+				open := way
+				if kind != startTag {
+					open = way[:max(1, len(way)-1)]
+				}
+				stones.lay(stoneOn(open, tag.to))
+			}
 		}
 		switch {
 		case !known:

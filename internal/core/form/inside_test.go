@@ -95,7 +95,7 @@ func TestTheQueryLeadsThere(t *testing.T) {
 		"blocks": {"[a]\nb = reed\n[/a]\n[a]\nb = 1\nc = \"a reed\"\n[/a]\n", []string{"$.a[0].b", "$.a[1].c"}},
 		"text":   {"a reed", []string{""}},
 	} {
-		guide := Spec{Form: form}.Guide(strings.NewReader(c.data), int64(len(c.data)))
+		guide := Spec{Form: form}.Guide(strings.NewReader(c.data), int64(len(c.data)), nil)
 		var got []string
 		for at := 0; ; {
 			i := strings.Index(c.data[at:], "reed")
@@ -119,5 +119,36 @@ func TestTheQueryLeadsThere(t *testing.T) {
 			at += 4
 		}
 		assert.Equal(t, c.want, got, form)
+	}
+}
+
+// TestAGuideGoesOnWhereOneHasBeen asks guides that have been given what another one has learnt, and been asked less: they say the same.
+func TestAGuideGoesOnWhereOneHasBeen(t *testing.T) {
+	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+		guide := func(learnt []byte) *Guide {
+			text := inFile(strings.NewReader(data), len(data))
+			g := jsonGuide(text, learnt)
+			if form == "xml" {
+				g = xmlGuide(text, learnt)
+			}
+			g.learnt.every = 1
+			return g
+		}
+		first := guide(nil)
+		var want []string
+		for at := range len(data) {
+			want = append(want, first.To(at))
+		}
+		learnt := first.Learnt()
+		require.NotEmpty(t, learnt)
+		for from := range len(data) {
+			g := guide(learnt)
+			for at := from; at < len(data); at += 7 {
+				require.Equal(t, want[at], g.To(at), "%s: byte %d, from %d", form, at, from)
+			}
+			assert.Nil(t, g.Learnt(), "nothing new")
+		}
+		assert.Equal(t, want[len(data)/2], guide([]byte("[{\"At\": -1}]")).To(len(data)/2), "what can be none is not believed")
+		assert.Equal(t, want[len(data)/2], guide([]byte("nonsense")).To(len(data)/2))
 	}
 }

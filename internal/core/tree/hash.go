@@ -111,8 +111,14 @@ func (h *Hasher) Once(place string, scope Digest, dir string, entries iter.Seq[E
 	}
 }
 
-// Foretell notes what Once would find out of entries that Ostrov itself has just written.
-func (h *Hasher) Foretell(place string, scope Digest, dir string, entries iter.Seq[Entry], what any) {
+// Known fills into with what is noted of the entries, unchanged, as Once would, and reports whether there is anything.
+func (h *Hasher) Known(place string, scope Digest, dir string, entries iter.Seq[Entry], into any) bool {
+	state, settled := h.state(scope, dir, entries)
+	return settled && !h.Reread && h.Notes.Recall(place, state, into)
+}
+
+// Note notes what Known then recalls, as long as the entries stay as they are given.
+func (h *Hasher) Note(place string, scope Digest, dir string, entries iter.Seq[Entry], what any) {
 	if state, settled := h.state(scope, dir, entries); settled {
 		h.Notes.Note(place, state, what)
 	}
