@@ -70,6 +70,8 @@ type blocksReader struct {
 	open     names // the blocks that are open, and where they begin in the source
 	asked    int   // where a block begins in the source that is not passed over; -1 for none
 	jumped   bool  // the block that was opened last was passed over
+	quiet    int   // in so many open blocks nobody asks what there is; -1 where it is always asked
+	rows     again
 	// begin is where the part begins that is being read, value the value of a pair, and inBraces whether that ends at a closing brace.
 	begin    int
 	value    place
@@ -87,7 +89,7 @@ const window = 1 << 20
 var errShort = errors.New("longer than the window")
 
 func newBlocksReader(text *source, at place, patterns BlockPatterns, sink blockSink) *blocksReader {
-	return &blocksReader{source: text, base: at.from, end: at.to, patterns: patterns, sink: sink, asked: -1, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
+	return &blocksReader{source: text, base: at.from, end: at.to, patterns: patterns, sink: sink, asked: -1, quiet: -1, rows: again{form: "blocks"}, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
 }
 
 // read reads all of the text.
@@ -213,7 +215,26 @@ func (r *blocksReader) close(name []byte) error {
 	if e.to-from >= r.source.least {
 		r.source.note(from, e)
 	}
-	return r.sink.closes(e.inner, e.to)
+	if err := r.sink.closes(e.inner, e.to); err != nil {
+		return err
+	}
+	if r.quiet >= 0 && len(r.open.ends) >= r.quiet && r.patterns == (BlockPatterns{}) {
+		r.alike(e.to)
+	}
+	return nil
+}
+
+// alike passes over the blocks that are written as the one that has just ended.
+func (r *blocksReader) alike(at int) {
+	before := r.open.ended(at)
+	if before < r.base || before == 0 || at-before > maxAgain {
+		return
+	}
+	length, n := r.rows.pass(r.text[before-r.base:r.at], r.text[r.at:], len(r.text)-r.at-1) // what ends with the window may go on
+	if n > 0 {
+		r.at += length
+		r.open.ended(r.base + r.at)
+	}
 }
 
 func (r *blocksReader) pair(key, value []byte) error { return r.said(key, value, false) }

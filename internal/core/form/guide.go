@@ -77,7 +77,7 @@ func along(more func() (spot, bool)) *Guide {
 }
 
 func jsonGuide(text *source, learnt []byte) *Guide {
-	t := &jsonSource{source: text}
+	t := newJSON(text)
 	w := &jsonWalk{at: text.bom()}
 	stones := milestonesOf(text.size, learnt)
 	known := true
@@ -101,11 +101,12 @@ func jsonGuide(text *source, learnt []byte) *Guide {
 
 // xmlWay is one step of the way from the root of an XML to where a guide is.
 type xmlWay struct {
-	name string
-	n    int             // which of its name it is in what it stands in
-	seen map[string]*int // how many of each name there were in it
-	last string          // the name that came last, and how many there were: mostly they come one like the other
-	of   *int
+	name  string
+	n     int             // which of its name it is in what it stands in
+	seen  map[string]*int // how many of each name there were in it
+	last  string          // the name that came last, and how many there were: mostly they come one like the other
+	of    *int
+	ended int // where that one ended
 }
 
 // meet counts one more of a name in the step.
@@ -125,14 +126,29 @@ func (w *xmlWay) meet(name []byte) xmlWay {
 	return xmlWay{name: w.last, n: *w.of}
 }
 
+// alikeOn passes over elements before a place that are written as the one that has just ended in a step, counts them, and returns where the last of them
+// ends.
+func (t *xmlSource) alikeOn(in *xmlWay, at, until int) int {
+	before := in.ended
+	in.ended = at
+	if before == 0 || before < t.base || at-before > maxAgain || at > t.base+len(t.data) || in.of == nil {
+		return at
+	}
+	length, n := t.again.pass(t.data[before-t.base:at-t.base], t.data[at-t.base:], until-at)
+	*in.of += n
+	in.ended += length
+	return in.ended
+}
+
 func xmlGuide(text *source, learnt []byte) *Guide {
-	t := &xmlSource{source: text}
+	t := newXML(text)
 	way := []xmlWay{{}}
 	var tag place // the last one that was passed
 	kind := noTag
-	pass := func() bool { // goes on behind the last tag, to the next one
+	pass := func(until int) bool { // goes on behind the last tag, to the next one
 		if kind == endTag || kind == emptyTag {
 			way = way[:max(1, len(way)-1)]
+			tag.to = t.alikeOn(&way[len(way)-1], tag.to, until)
 		}
 		var err error
 		if kind, tag, err = t.tag(tag.to, text.size); err != nil || kind == noTag {
@@ -145,13 +161,13 @@ func xmlGuide(text *source, learnt []byte) *Guide {
 		return true
 	}
 	stones := milestonesOf(text.size, learnt)
-	known := pass()
+	known := pass(0)
 	return &Guide{learnt: stones, next: func(at int) string {
 		if m, ok := stones.before(at, tag.to); ok {
 			way, tag, kind = m.way(), place{m.At, m.At}, startTag // the next one is in the innermost that is open
 		}
 		for known && tag.to <= at {
-			known = pass()
+			known = pass(min(at, tag.to+stones.every))
 			if known && stones.due(tag.to) {
 				open := way
 				if kind != startTag {

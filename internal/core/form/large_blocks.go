@@ -71,11 +71,13 @@ func (o *outermost) pair(key, value []byte, p blockPart) error {
 // children visits the parts in a block, in the order of the text.
 func (b *blockSource) children(in blockPart, visit func(blockPart) error) error {
 	if b.isRoot(in) {
-		return newBlocksReader(b.source, in.inner, b.patterns, &outermost{visit: visit}).read()
+		r := newBlocksReader(b.source, in.inner, b.patterns, &outermost{visit: visit})
+		r.quiet = 1
+		return r.read()
 	}
 	// all of the block is read, and not only what is in it: that is read otherwise in a block
 	r := newBlocksReader(b.source, place{in.from, in.to}, b.patterns, &outermost{at: 1, visit: visit})
-	r.asked = in.from
+	r.asked, r.quiet = in.from, 2
 	return r.read()
 }
 
@@ -324,7 +326,7 @@ func (blockSiblings) pass(text *source, at int, long func()) (end int, err error
 		return nil
 	}}
 	r := newBlocksReader(text, place{at, text.size}, BlockPatterns{}, told)
-	r.inside = true
+	r.inside, r.quiet = true, 0
 	err = r.read()
 	if parent := (unopened{}); errors.As(err, &parent) {
 		return parent.at, nil

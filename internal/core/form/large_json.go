@@ -14,9 +14,14 @@ type largeJSON struct {
 
 type jsonSource struct {
 	*source
+	again
 	open []jsonOpen // room for what a walk finds open
 	// strict refuses a name that an object has twice: readers differ in which one counts, so it is not written.
 	strict bool
+}
+
+func newJSON(text *source) *jsonSource {
+	return &jsonSource{source: text, again: again{form: "json"}}
 }
 
 // jsonMember is a member of an object.
@@ -31,7 +36,7 @@ func parseLargeJSON(data []byte) (Doc, error) {
 
 // largeJSONOf passes over all of a JSON in UTF-8, to see whether it is whole.
 func largeJSONOf(text *source) (Doc, error) {
-	t := &jsonSource{source: text}
+	t := newJSON(text)
 	root := largeJSON{t, place{text.bom(), text.size}}
 	t.goAhead(jsonSiblings{})
 	defer t.endAhead()
@@ -265,7 +270,7 @@ func (d largeJSON) eachText(query string, visit func(string) error) (streams boo
 type jsonSiblings struct{}
 
 func (jsonSiblings) begin(text *source, at int) int {
-	t := &jsonSource{source: text}
+	t := newJSON(text)
 	for {
 		if at = t.index(at, t.size, ','); at < 0 {
 			return -1
@@ -278,7 +283,7 @@ func (jsonSiblings) begin(text *source, at int) int {
 }
 
 func (jsonSiblings) pass(text *source, at int, long func()) (end int, err error) {
-	t := &jsonSource{source: text}
+	t := newJSON(text)
 	w := &jsonWalk{at: at, want: wantValue, open: []jsonOpen{{bracket: '[', from: t.size}}} // an array whose beginning is not known
 	if err := t.walk(w, t.size, at+t.step); err != nil {
 		return at, err

@@ -7,12 +7,15 @@ type names struct {
 	text []byte
 	ends []int
 	tags []int // where their start tags begin
+	last []int // where the last one ended that stood in each
+	out  int   // where the last one ended that stood in none
 }
 
 func (n *names) push(name []byte, tag int) {
 	n.text = append(n.text, name...)
 	n.ends = append(n.ends, len(n.text))
 	n.tags = append(n.tags, tag)
+	n.last = append(n.last, 0)
 }
 
 // pop takes the innermost off, if it is called so.
@@ -29,7 +32,7 @@ func (n *names) pop(name []byte) (tag int, ok bool) {
 		return 0, false
 	}
 	tag = n.tags[last]
-	n.text, n.ends, n.tags = n.text[:from], n.ends[:last], n.tags[:last]
+	n.text, n.ends, n.tags, n.last = n.text[:from], n.ends[:last], n.tags[:last], n.last[:last]
 	return tag, true
 }
 
@@ -43,4 +46,14 @@ func (n *names) innermost() []byte {
 		return n.text
 	}
 	return n.text[n.ends[last-1]:]
+}
+
+// ended notes that something has ended at a place in the innermost one, and returns where what stood there before it did; 0 where there was nothing.
+func (n *names) ended(at int) (before int) {
+	in := &n.out
+	if last := len(n.last) - 1; last >= 0 {
+		in = &n.last[last]
+	}
+	before, *in = *in, at
+	return before
 }

@@ -318,6 +318,9 @@ func FuzzLarge(f *testing.F) {
 		"json": append([]string{"$.a", "$[0]", "$[*].a.b", "$.a[1].c", "$[?(@.c=='x')]"}, streamed["json"]...),
 		"xml":  append([]string{"/a/c", "/a/@b", "/a/c[2]", "/a/c[@b='2']", "/*/*"}, streamed["xml"]...),
 	}
+	f.Add("json", []byte(`{"a": [{"b": 1, "c": "x1"}, {"b": 20, "c": "x2"}, {"b": 3.5, "c": "x"}, {"b": 4, "c": "x4"}]}`))
+	f.Add("xml", []byte(`<a><c b="1">x1</c> <c b="20">x2</c> <c b='3'>x</c> <c b="4">x4</c></a>`))
+	f.Add("blocks", []byte("[bay]\n[mod]\nid = x1\n[/mod]\n[mod]\nid = x20\n[/mod]\n[mod]\nid = 3 {\n}\n[/mod]\n[mod]\nid = x4\n[/mod]\n[/bay]\n"))
 	for form := range blockSpecs {
 		f.Add(form, []byte(someTexts[form]))
 		queries[form] = streamed[form]

@@ -90,6 +90,7 @@ type jsonWalk struct {
 type jsonOpen struct {
 	bracket byte
 	from    int
+	last    int   // where the last element ended
 	index   int   // of an element
 	name    place // of a member
 }
@@ -133,11 +134,8 @@ func (t *jsonSource) walk(w *jsonWalk, end, until int) error {
 			}
 			continue
 		case (want == wantComma || want == wantFirst || want == wantMember) && c == top.bracket+2: // ] is [+2, and } is {+2
-			i++
-			if base+i-top.from >= t.least {
-				t.note(top.from, extent{to: base + i})
-			}
 			open, want = open[:len(open)-1], wantComma
+			i += 1 + t.closed(open, top.from, part, base, i+1, until)
 		case want == wantComma, want == wantColon, name && c != '"':
 			return t.unexpected(base+i, c)
 		case c == '{' || c == '[':
@@ -173,6 +171,31 @@ func (t *jsonSource) walk(w *jsonWalk, end, until int) error {
 	}
 	w.at, w.open, w.want = base+i, open, want
 	return nil
+}
+
+// closed notes what began at from and has just ended at i of part, and stands in open. It returns how long the elements behind it are that are written the
+// same.
+func (t *jsonSource) closed(open []jsonOpen, from int, part []byte, base, i, until int) int {
+	if base+i-from >= t.least {
+		t.note(from, extent{to: base + i})
+	}
+	if n := len(open); n > 0 && open[n-1].bracket == '[' {
+		return t.alike(&open[n-1], part, base, i, until)
+	}
+	return 0
+}
+
+// alike passes over the elements of an array that are written as the one that has just ended at i of part, and returns how long they are.
+func (t *jsonSource) alike(in *jsonOpen, part []byte, base, i, until int) int {
+	from := in.last - base
+	in.last = base + i
+	if from <= 0 || i-from > maxAgain || part[from] != ',' {
+		return 0
+	}
+	length, n := t.again.pass(part[from:i], part[i:], until-base-i)
+	in.last += length
+	in.index += n
+	return length
 }
 
 // skip is where the value ends that begins at a place in what is open, if that is known and not behind until; of elements that have been passed over

@@ -21,7 +21,13 @@ type largeXML struct {
 
 type xmlSource struct {
 	*source
+	again
 	root xmlElement // has the outermost element for its child
+}
+
+func newXML(text *source) *xmlSource {
+	all := place{0, text.size}
+	return &xmlSource{source: text, again: again{form: "xml"}, root: xmlElement{outer: all, inner: all}}
 }
 
 // xmlElement is an element where it stands: all of it, its start tag, and what is in it.
@@ -36,8 +42,7 @@ func parseLargeXML(data []byte) (Doc, error) {
 
 // largeXMLOf passes over all of an XML in UTF-8, to see whether it is whole.
 func largeXMLOf(text *source) (Doc, error) {
-	all := place{0, text.size}
-	t := &xmlSource{source: text, root: xmlElement{outer: all, inner: all}}
+	t := newXML(text)
 	t.goAhead(xmlSiblings{})
 	defer t.endAhead()
 	elements := 0
@@ -52,7 +57,7 @@ func largeXMLOf(text *source) (Doc, error) {
 
 var errEarly = fmt.Errorf("%w: the XML ends too early", ErrDamaged)
 
-// children visits the elements in an element, in the order of the text.
+// children visits the elements in an element, in the order of the text. Where visit is nil, they are only passed over.
 func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error {
 	var open names
 	var outermost place // its start tag
@@ -81,7 +86,7 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		case startTag:
 			if e, ok := t.part(tag.from); ok {
 				at = e.to
-				if len(open.ends) == 0 {
+				if len(open.ends) == 0 && visit != nil {
 					err = visit(xmlElement{outer: place{tag.from, e.to}, tag: tag, inner: place{tag.to, e.inner}})
 				}
 				break
@@ -93,9 +98,11 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
 			}
 		case emptyTag:
-			if len(open.ends) == 0 {
+			if len(open.ends) == 0 && visit != nil {
 				err = visit(xmlElement{outer: tag, tag: tag, inner: place{tag.to, tag.to}})
+				break
 			}
+			at = t.alike(&open, tag.to, in.inner.to)
 		case endTag:
 			from, ok := open.pop(name)
 			if !ok {
@@ -104,14 +111,30 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 			if tag.to-from >= t.least {
 				t.note(from, extent{tag.from, tag.to})
 			}
-			if len(open.ends) == 0 {
+			if len(open.ends) == 0 && visit != nil {
 				err = visit(xmlElement{outer: place{from, tag.to}, tag: outermost, inner: place{outermost.to, tag.from}})
+				break
 			}
+			at = t.alike(&open, tag.to, in.inner.to)
 		}
 		if err != nil {
 			return err
 		}
 	}
+}
+
+// alike passes over the elements that are written as the one that has just ended, and returns where the last of them ends.
+func (t *xmlSource) alike(open *names, at, end int) int {
+	before := open.ended(at)
+	if before < t.base || before == 0 || at-before > maxAgain || at > t.base+len(t.data) {
+		return at
+	}
+	i := at - t.base
+	length, n := t.again.pass(t.data[before-t.base:i], t.data[i:], end-at)
+	if n > 0 {
+		open.ended(at + length)
+	}
+	return at + length
 }
 
 // find visits what steps lead to from an element: elements, or an attribute as its text.
@@ -327,13 +350,18 @@ func (xmlSiblings) begin(text *source, at int) int {
 }
 
 func (xmlSiblings) pass(text *source, at int, long func()) (end int, err error) {
-	t := &xmlSource{source: text}
+	t := newXML(text)
+	from := at
 	err = t.children(xmlElement{inner: place{at, t.size}}, func(e xmlElement) error {
-		if e.outer.to-at > t.step {
-			long()
+		if from = e.outer.to; from-at > t.step {
+			return errEnough
 		}
 		return nil
 	})
+	if err == errEnough {
+		long()
+		err = t.children(xmlElement{inner: place{from, t.size}}, nil)
+	}
 	if parent := (unopened{}); errors.As(err, &parent) {
 		return parent.at, nil
 	}
