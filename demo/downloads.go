@@ -83,9 +83,9 @@ func (w *World) tidewrackDownloads(b *builder) {
 func (w *World) brassDownloads(b *builder) {
 	when := days(4)
 	all := ownOrchards()[0].cogs
-	w.download(b, "winter apples by Ada.xml", orchard{"", "Winter Apples", "2.3", all[:5], 5000, days(6)}.xml(), when)
-	w.download(b, "north-terrace-finished.zip", zipped([]file{{"bay_a.orchard", orchard{"", "North Terrace, finished", "2.4", all, 99999, days(5)}.xml()}}, when), when)
-	w.download(b, "glass-grafts.tar.gz", tarred([]file{{"glass/bay_e.orchard", orchard{"", "Glass Grafts", "2.2", append([]string{"glass-grafts=0.9.0"}, all...), 700, days(5)}.xml()}}, when), when)
-	cut := orchard{"", "Late Frost", "2.3", all, 40, days(5)}.xml()
+	w.download(b, "winter apples by Ada.xml", orchard{"", "Winter Apples", "2.3", all[:5], 5000, days(6), 60}.xml(), when)
+	w.download(b, "north-terrace-finished.zip", zipped([]file{{"bay_a.orchard", orchard{"", "North Terrace, finished", "2.4", all, 99999, days(5), 60}.xml()}}, when), when)
+	w.download(b, "glass-grafts.tar.gz", tarred([]file{{"glass/bay_e.orchard", orchard{"", "Glass Grafts", "2.2", append([]string{"glass-grafts=0.9.0"}, all...), 700, days(5), 60}.xml()}}, when), when)
+	cut := orchard{"", "Late Frost", "2.3", all, 40, days(5), 60}.xml()
 	w.download(b, "bay_b.orchard", cut[:len(cut)/2], when)
 }

@@ -26,17 +26,18 @@ type orchard struct {
 	cogs                 []string // "id=version"
 	coins                int
 	when                 time.Time
+	trees                int
 }
 
 func ownOrchards() []orchard {
 	all := []string{"mainspring=2.0.1", "pear-escapement=1.3.0", "painted-bark=1.1.0", "frost-winders=0.7.2", "ladder-clerks=1.0.0", "copper-wasps=2.2.0", "cider-press=1.5.1", "moon-grafts=0.3.0"}
 	return []orchard{
-		{"bay_a.orchard", "North Terrace", "2.3", all, 4120, days(1)},
-		{"bay_b.orchard", "Quince Wall", "2.3", all[:6], 880, days(12)},
-		{"bay_c.orchard", "Old Press Yard", "1.9", []string{"cider-press=1.2.0"}, 96000, days(500)},
-		{"bay_d.orchard", "Wasp Season", "2.2", append([]string{"honey-dials=1.0.0"}, all...), 310, days(60)},
-		{"season_01.orchard", "North Terrace, spring", "2.3", all, 3900, days(3)},
-		{"season_02.orchard", "North Terrace, summer", "2.3", all, 4055, days(2)},
+		{"bay_a.orchard", "North Terrace", "2.3", all, 4120, days(1), 60},
+		{"bay_b.orchard", "Quince Wall", "2.3", all[:6], 880, days(12), 60},
+		{"bay_c.orchard", "Old Press Yard", "1.9", []string{"cider-press=1.2.0"}, 96000, days(500), 21_000},
+		{"bay_d.orchard", "Wasp Season", "2.2", append([]string{"honey-dials=1.0.0"}, all...), 310, days(60), 60},
+		{"season_01.orchard", "North Terrace, spring", "2.3", all, 3900, days(3), 60},
+		{"season_02.orchard", "North Terrace, summer", "2.3", all, 4055, days(2), 60},
 	}
 }
 
@@ -49,7 +50,7 @@ func (o orchard) xml() []byte {
 		fmt.Fprintf(&b, "  <cog id=%q version=%q/>\n", id, version)
 	}
 	b.WriteString(" </cogs>\n <trees>\n")
-	for i := range 60 {
+	for i := range o.trees {
 		fmt.Fprintf(&b, "  <tree row=\"%d\" wound=\"%.3f\" fruit=\"%d\"/>\n", i, r.Float64(), r.IntN(40))
 	}
 	b.WriteString(" </trees>\n <wardens lead=\"2\">\n")

@@ -140,7 +140,7 @@ func (t *terrace) playFormer() error {
 
 // play is an evening: the orchard grows, and one of three seasons is written over.
 func (t *terrace) play() error {
-	o := orchard{title: "High Terrace", release: t.release, coins: 100 * t.month, when: when(min(t.month, 12))}
+	o := orchard{title: "High Terrace", release: t.release, coins: 100 * t.month, when: when(min(t.month, 12)), trees: 60}
 	for _, c := range t.cogs {
 		o.cogs = append(o.cogs, c.id+"="+c.version)
 	}

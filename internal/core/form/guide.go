@@ -32,6 +32,9 @@ func (spec Spec) Guide(file io.ReaderAt, size int64, learnt []byte) *Guide {
 	case "xml":
 		return xmlGuide(inFile(file, int(size)), learnt)
 	case "ini", "blocks":
+		if size > maxTree {
+			return nothing
+		}
 		data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxTree)
 		if err != nil {
 			return nothing
