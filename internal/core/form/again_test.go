@@ -30,7 +30,9 @@ func TestRowsThatAreWrittenAlike(t *testing.T) {
 		row                       func(i int) string
 		right, wrong              []string
 	}{
-		{"json", `{"x": [`, `], "last": 1}`, ",\n ", func(i int) string { return fmt.Sprintf(`{"a1": %d, "b": -0.%d, "c": "e%d\u00e4", "d": 1e%d}`, i, i, i, i%7) },
+		{"json", `{"x": [`, `], "last": 1}`, ",\n ", func(i int) string {
+			return fmt.Sprintf(`{"a1": %d, "b": -0.%d, "c": "e%d\u00e4", "d": 1e%d}`, i, i, i, i%7)
+		},
 			[]string{`{"a1": 0, "b": -0.05, "c": "e\u00e4", "d": 1e5}`, `{"a2": 5, "b": -0.5, "c": "e5\u00e4", "d": 1e1}`, `7`, `{}`, `{"a1": 5, "b": -0.5, "c": "e5\u12e4", "d": 10}`},
 			[]string{`{"a1": 05, "b": -0.5, "c": "e5\u00e4", "d": 1e1}`, `{"a1": 5, "b": -00.5, "c": "e5\u00e4", "d": 1e1}`, `{"a1": 5, "b": -0.5, "c": "e5\u0e4", "d": 1e1}`,
 				`{"a1": , "b": -0.5, "c": "e5\u00e4", "d": 1e1}`, `{"a1": 5, "b": -0.5, "c": "e5\u00e4", "d": 1e}`, `{"a1": 5, "b": -0.5, "c": "e5\u00e4", "d": 1e1]`, ``}},
@@ -74,7 +76,9 @@ func TestWhatIsWrittenAlikeIsFollowed(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	whole, broken := 0, 0
 	for range 3000 {
-		text := []byte(rowsOfText(`{"x": [`, `], "last": 1}`, ", ", func(i int) string { return fmt.Sprintf(`{"a1": %d, "b": -0.%d, "c": "e%d\u00e4", "d": 1e%d}`, i, i, i, i%7) }, "", 12))
+		text := []byte(rowsOfText(`{"x": [`, `], "last": 1}`, ", ", func(i int) string {
+			return fmt.Sprintf(`{"a1": %d, "b": -0.%d, "c": "e%d\u00e4", "d": 1e%d}`, i, i, i, i%7)
+		}, "", 12))
 		for range 1 + random.IntN(3) {
 			text[random.IntN(len(text))] = `0123456789-.e+"\u,:{}[] `[random.IntN(24)]
 		}
