@@ -96,9 +96,12 @@ func TestWhatIsWrittenAlikeIsFollowed(t *testing.T) {
 
 // TestTheWayThroughRowsIsCounted asks the way to something in each of many rows that are written alike, from the first one on and from others on.
 func TestTheWayThroughRowsIsCounted(t *testing.T) {
+	mixed := rowsOfText(`[{"id": 0}, `, `]`, ", ", func(i int) string { return fmt.Sprintf(`%d, {"id": "hero%d"}`, i, i) }, "", 50)
+	guide := Spec{Form: "json"}.Guide(strings.NewReader(mixed), int64(len(mixed)), nil)
+	assert.Equal(t, "$[100].id", guide.To(strings.Index(mixed, `hero2401"`)), "what stands between them counts")
 	for form, row := range map[string]func(i int) string{
-		"json": func(i int) string { return fmt.Sprintf(`{"n": %d, "to": [%d, {"id": "here%d"}]}`, i, i, i) },
-		"xml":  func(i int) string { return fmt.Sprintf(`<r n="%d"><to/><to id="here%d">%d</to></r>`, i, i, i) },
+		"json": func(i int) string { return fmt.Sprintf(`{"n": %d, "to": [%d, {"id": "hero%d"}]}`, i, i, i) },
+		"xml":  func(i int) string { return fmt.Sprintf(`<r n="%d"><to/><to id="hero%d">%d</to></r>`, i, i, i) },
 	} {
 		head, tail, between, want := `{"x": [`, `]}`, ",\n", "$.x[%d].to[1].id"
 		if form == "xml" {
@@ -108,7 +111,7 @@ func TestTheWayThroughRowsIsCounted(t *testing.T) {
 		for _, from := range []int{0, 150, 299} {
 			guide := Spec{Form: form}.Guide(strings.NewReader(text), int64(len(text)), nil)
 			for i := from; i < 300; i += 7 {
-				at := strings.Index(text, fmt.Sprintf(`here%d"`, i*i))
+				at := strings.Index(text, fmt.Sprintf(`hero%d"`, i*i))
 				n := i
 				if form == "xml" {
 					n++

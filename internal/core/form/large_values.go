@@ -180,16 +180,17 @@ func (t *jsonSource) closed(open []jsonOpen, from int, part []byte, base, i, unt
 		t.note(from, extent{to: base + i})
 	}
 	if n := len(open); n > 0 && open[n-1].bracket == '[' {
-		return t.alike(&open[n-1], part, base, i, until)
+		return t.alike(&open[n-1], from, part, base, i, until)
 	}
 	return 0
 }
 
-// alike passes over the elements of an array that are written as the one that has just ended at i of part, and returns how long they are.
-func (t *jsonSource) alike(in *jsonOpen, part []byte, base, i, until int) int {
+// alike passes over the elements of an array that are written as the one that began at begin and has just ended at i of part, and returns how long they
+// are.
+func (t *jsonSource) alike(in *jsonOpen, begin int, part []byte, base, i, until int) int {
 	from := in.last - base
 	in.last = base + i
-	if from <= 0 || i-from > maxAgain || part[from] != ',' {
+	if from <= 0 || i-from > maxAgain || part[from] != ',' || len(bytes.TrimSpace(part[from+1:begin-base])) > 0 { // or there is another one in between
 		return 0
 	}
 	length, n := t.again.pass(part[from:i], part[i:], until-base-i)
