@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -496,14 +497,18 @@ func TestTheSecondPass(t *testing.T) {
 	}
 }
 
-// failing is a file that cannot be read from some byte on.
+// failing is a file that cannot be read from some byte on, or any more after so many reads.
 type failing struct {
-	data []byte
-	from int
+	data  []byte
+	from  int
+	reads atomic.Int64
 }
 
 func (f *failing) ReadAt(b []byte, off int64) (int, error) {
 	n := 0
+	if f.reads.Add(-1) < 0 {
+		return 0, errors.New("the drive is gone")
+	}
 	if int(off) < f.from {
 		n = copy(b, f.data[off:f.from])
 	}
@@ -517,7 +522,8 @@ func (f *failing) ReadAt(b []byte, off int64) (int, error) {
 func TestAFileThatCannotBeReadOn(t *testing.T) {
 	for form, data := range someTexts {
 		for from := range len(data) {
-			file := &failing{[]byte(data), len(data)}
+			file := &failing{data: []byte(data), from: len(data)}
+			file.reads.Store(1 << 30)
 			doc, err := largeIn(form, inFile(file, len(data)))
 			require.NoError(t, err)
 			want, err := parsers[form].large([]byte(data))
@@ -533,6 +539,39 @@ func TestAFileThatCannotBeReadOn(t *testing.T) {
 			}
 			_, err = largeIn(form, inFile(file, len(data)))
 			require.Error(t, err, "%s, from byte %d", form, from)
+		}
+		for reads := range 60 {
+			file := &failing{data: []byte(data), from: len(data)}
+			file.reads.Store(1 << 30)
+			doc, err := largeIn(form, inFile(file, len(data)))
+			require.NoError(t, err)
+			want, err := parsers[form].large([]byte(data))
+			require.NoError(t, err)
+			file.reads.Store(int64(reads))
+			for _, query := range streamed[form] {
+				got, err := asked(t, doc, form, query)
+				if err != nil {
+					break
+				}
+				should, err := asked(t, want, form, query)
+				require.NoError(t, err)
+				require.Equal(t, should, got, "%s, after %d reads", query, reads)
+			}
+			file.reads.Store(int64(reads))
+			guide := Spec{Form: map[bool]string{true: form, false: "json"}[form == "xml"]}.Guide(file, int64(len(data)), nil)
+			for at := 0; at < len(data); at += 11 {
+				guide.To(at)
+			}
+		}
+		for reads := 0; ; reads++ {
+			file := &failing{data: []byte(data), from: len(data)}
+			file.reads.Store(int64(reads))
+			text := inFile(file, len(data))
+			text.step, text.least, text.aheadFrom = 5, 1, 1<<30
+			if _, err := largeWith(form, text); err == nil {
+				require.Greater(t, reads, 5)
+				break
+			}
 		}
 	}
 }

@@ -293,7 +293,7 @@ func scalarIn(part []byte) int {
 
 // escapeIn is how long the escape is that part begins with, 0 of what is none.
 func escapeIn(part []byte) int {
-	if part[0] != '\\' || len(part) < 2 {
+	if len(part) < 2 || part[0] != '\\' {
 		return 0
 	}
 	if part[1] != 'u' {
@@ -384,7 +384,7 @@ func (t *jsonSource) scalarEnd(at, end int) (int, error) {
 		}
 		escape := escapeIn(t.bytes(at, min(at+6, end)))
 		switch {
-		case escape == 0 && at+6 > end:
+		case escape == 0 && (at+6 > end || t.err != nil):
 			return 0, t.early()
 		case escape == 0:
 			return 0, t.unexpected(at, t.byteAt(at))
