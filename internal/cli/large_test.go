@@ -65,3 +65,67 @@ func TestQueriesForSmallFilesAreNamed(t *testing.T) {
 	require.NoError(t, os.WriteFile(deep, []byte(strings.Replace(string(text), `"/bay/@title"`, `"//bay/@title"`, 1)), 0o644))
 	assert.Contains(t, w.fails(1, "games", "test", deep).err, "it cannot be set", "what may be set is asked for by a query that names one place")
 }
+
+// TestLargeSavesAreChangedWhereTheyLie changes saves that have grown beyond what is held in memory, an XML and one of blocks: what is asked for is there at
+// once and in every list, every other byte is as it was, the way to a place is the same when it is asked again, and undo brings all back.
+func TestLargeSavesAreChangedWhereTheyLie(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t).withTrams()
+	grow := func(file, before string, row func(i int) string, n int) string {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		var rows strings.Builder
+		for i := range n {
+			rows.WriteString(row(i))
+		}
+		head, tail, ok := strings.Cut(string(data), before)
+		require.True(t, ok)
+		grown := head + rows.String() + before + tail
+		require.Greater(t, len(grown), 5<<20)
+		require.NoError(t, os.WriteFile(file, []byte(grown), 0o644))
+		return grown
+	}
+	read := func(file string) string {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		return string(data)
+	}
+	bay := w.path("player", "Orchards", "bay_a.orchard")
+	orchard := grow(bay, " </trees>\n", func(i int) string { return fmt.Sprintf("  <tree row=\"%d\" wound=\"0.5\" fruit=\"%d\"/>\n", 60+i, i%40) }, 150_000)
+	lines := w.path("player", ".local", "share", "night-tram", "timetables", "winter.timetable")
+	table := grow(lines, "[/timetable]\n", func(i int) string { return fmt.Sprintf("[stop]\nname = \"quay %d\"\nat = %d\n[/stop]\n", i, i) }, 150_000)
+
+	r := w.ok("set", "brass-orchard/A", "coins=777", "--yes")
+	assert.Contains(t, r.out, "4120 → 777")
+	assert.Equal(t, strings.Replace(orchard, `coins="4120"`, `coins="777"`, 1), read(bay))
+	assert.Regexp(t, `coins\s+777`, w.ok("fields", "brass-orchard/A").out)
+	assert.Contains(t, w.ok("saves", "brass-orchard").out, "777")
+	w.ok("strip", "brass-orchard/A", "--of", "copper-wasps", "--yes")
+	now := read(bay)
+	assert.NotContains(t, now, "copper-wasps:hive")
+	assert.Equal(t, strings.Count(orchard, "\n")-2, strings.Count(now, "\n"), "two lines less: the cog and its hive")
+	assert.Contains(t, now, `<hives count="7">`)
+	assert.NotContains(t, w.ok("needs", "brass-orchard/A").out, "copper-wasps:hive")
+
+	place := `140060" wound`
+	first := w.ok("find", "brass-orchard/A", place).out
+	assert.Contains(t, first, "bay:/bay[1]/trees[1]/tree[140061]/@row")
+	assert.Equal(t, first, w.ok("find", "brass-orchard/A", place).out, "the way is remembered")
+	assert.Contains(t, w.ok("find", "brass-orchard/A", `Odile" hat`).out, "bay:/bay[1]/wardens[1]/warden[2]/@name", "behind what is remembered")
+	w.ok("set", "brass-orchard/A", "--at", "bay:/bay[1]/trees[1]/tree[140061]/@fruit=99", "--yes")
+	assert.Contains(t, read(bay), "<tree row=\"140060\" wound=\"0.5\" fruit=\"99\"/>")
+
+	w.ok("set", "night-tram/winter.timetable", "title=Spring nights", "--yes")
+	assert.Equal(t, strings.Replace(table, `"Winter nights"`, `"Spring nights"`, 1), read(lines))
+	w.ok("set", "night-tram/winter.timetable", "--at", "timetable:$.timetable[0].stop[149999].at=7", "--yes")
+	assert.True(t, strings.HasSuffix(read(lines), "name = \"quay 149999\"\nat = 7\n[/stop]\n[/timetable]\n"))
+	for range 5 {
+		w.ok("undo", "--yes")
+	}
+	assert.True(t, orchard == read(bay) && table == read(lines), "all is as it was")
+
+	half := table[:len(table)/2]
+	require.NoError(t, os.WriteFile(lines, []byte(half), 0o644))
+	assert.Contains(t, w.fails(1, "set", "night-tram/winter.timetable", "title=x", "--yes").err, "nothing has been changed")
+	assert.Equal(t, half, read(lines))
+}
