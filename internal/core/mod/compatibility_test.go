@@ -99,6 +99,8 @@ func TestModsInDownloads(t *testing.T) {
 		"a folder":         {map[string]string{"moth/mod.ini": "id=moth\nversion=2\n", "readme.txt": "x"}, []string{"moth 2 moth"}},
 		"in outer folders": {map[string]string{"pack/v2/moth/mod.ini": "id=moth\nversion=2\n"}, []string{"moth 2 pack/v2/moth"}},
 		"two":              {map[string]string{"a/mod.ini": "id=moth\n", "b/mod.ini": "id=fog\nversion=1\n"}, []string{"moth  a", "fog 1 b"}},
+		"one in another":   {map[string]string{"moth/mod.ini": "id=moth\n", "moth/in/fog/mod.ini": "id=fog\n", "moth/in/fog/x/y/z.txt": "x"}, []string{"moth  moth", "fog  moth/in/fog"}},
+		"at the top":       {map[string]string{"mod.ini": "id=moth\n", "a/b/c.txt": "x"}, []string{"moth  ."}},
 		"a file":           {map[string]string{"x/new.patch": "id tar\n"}, []string{"tar  x/new.patch"}},
 		"none":             {map[string]string{"a/readme.txt": "x", "b/mod.json": "{}"}, nil},
 	} {

@@ -321,3 +321,49 @@ func TestWhatWasSlowToReadIsKnownByItsContent(t *testing.T) {
 	h.Wrote(s.Folder.Path, e, sums)
 	assert.Equal(t, "Noted", look().Title())
 }
+
+// opening counts how often each file is opened.
+type opening struct {
+	fstest.MapFS
+	opened map[string]int
+}
+
+func (o opening) Open(name string) (fs.File, error) {
+	o.opened[name]++
+	return o.MapFS.Open(name)
+}
+
+// TestBeginningsAreReadOnce: a download may hold a hundred thousand files, and there may be many kinds of saves.
+func TestBeginningsAreReadOnce(t *testing.T) {
+	first, _ := install(t, map[string]string{})
+	var games []*game.Description
+	for range 5 {
+		again := *first
+		games = append(games, &again)
+	}
+	files := opening{fstest.MapFS{}, map[string]int{}}
+	for name, text := range map[string]string{"a.txt": "text", "b.json": `{"title": "x"}`, "c.bin": "SAX\x00", "deep/d.sav": "text", "deep/down/e": "", "f.xml": "<a/>"} {
+		files.MapFS[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	entries, err := tree.ListFS(files.MapFS, ".")
+	require.NoError(t, err)
+	beginnings := Begin(files, games...)
+	for _, d := range games {
+		assert.Empty(t, Recognise(t.Context(), d, beginnings, entries))
+	}
+	for name, n := range files.opened {
+		assert.LessOrEqual(t, n, 2, "%s: once for its first bytes, and once for the words of all kinds", name)
+	}
+	assert.NotEmpty(t, files.opened)
+}
+
+// TestWordsOfKinds asks for words that one of several queries of a field names: which file may answer is told by them, and by nothing else.
+func TestWordsOfKinds(t *testing.T) {
+	d, _ := install(t, map[string]string{})
+	slot := &d.Saves[0]
+	b := Begin(fstest.MapFS{"a": {Data: []byte(`{"title": 1}`)}, "b": {Data: []byte(`{"name": 1}`)}, "c": {}}, d)
+	assert.True(t, b.names(slot, "a"))
+	assert.False(t, b.names(slot, "b"))
+	assert.False(t, b.names(slot, "c"), "an empty one")
+	assert.False(t, b.names(slot, "none"), "one that is not there")
+}

@@ -222,6 +222,51 @@ func TestOnceReadsWhatHasChanged(t *testing.T) {
 	assert.Equal(t, "young", once(Digest{1}, true))
 }
 
+// TestWhatIsNotedIsKnown notes something of a file: it is known as long as the file stays as it was noted of, and in no other scope.
+func TestWhatIsNotedIsKnown(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a")
+	require.NoError(t, os.WriteFile(path, []byte("x"), 0o644))
+	now := time.Now().Add(time.Hour)
+	h := &Hasher{Notes: notebook{}, Now: func() time.Time { return now }}
+	known := func(scope Digest) (what string, ok bool) {
+		e, err := Stat(dir, "a")
+		require.NoError(t, err)
+		ok = h.Known("place", scope, dir, slices.Values([]Entry{e}), &what)
+		return what, ok
+	}
+	e, err := Stat(dir, "a")
+	require.NoError(t, err)
+	what := "seen"
+	h.Note("place", Digest{1}, dir, slices.Values([]Entry{e}), &what)
+	got, ok := known(Digest{1})
+	assert.True(t, ok)
+	assert.Equal(t, "seen", got)
+	_, ok = known(Digest{2})
+	assert.False(t, ok, "in another scope")
+	h.Reread = true
+	_, ok = known(Digest{1})
+	assert.False(t, ok, "where all is read anew")
+	h.Reread = false
+	require.NoError(t, os.WriteFile(path, []byte("yy"), 0o644))
+	_, ok = known(Digest{1})
+	assert.False(t, ok, "the file is another one")
+	h.Note("place", Digest{1}, dir, slices.Values([]Entry{e}), &what)
+	_, ok = known(Digest{1})
+	assert.False(t, ok, "what is noted of a file as it was is not known of it as it is")
+	now = time.Now()
+	young, err := Stat(dir, "a")
+	require.NoError(t, err)
+	h.Note("place", Digest{1}, dir, slices.Values([]Entry{young}), &what)
+	now = now.Add(time.Hour)
+	_, ok = known(Digest{1})
+	assert.False(t, ok, "its times could not be trusted yet")
+	h.Notes = nil
+	h.Note("place", Digest{1}, dir, slices.Values([]Entry{e}), &what)
+	_, ok = known(Digest{1})
+	assert.False(t, ok)
+}
+
 // TestWalkSeesWhatLookSees holds the walk, which asks the system in its own way, against Look.
 func TestWalkSeesWhatLookSees(t *testing.T) {
 	dir := t.TempDir()
