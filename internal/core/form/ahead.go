@@ -2,7 +2,6 @@ package form
 
 import (
 	"errors"
-	"fmt"
 	"runtime"
 	"sync/atomic"
 )
@@ -27,10 +26,11 @@ const (
 
 var errStopped = errors.New("stopped")
 
-// siblings passes over those that begin at a place of a text, and returns where they end; it tells when they have become long, and is told whether
-// to go on. begin finds such a place behind another one, or -1.
+// siblings are parts of the same parent, in one form.
 type siblings interface {
+	// begin is a place at or behind another one where one may begin, or -1.
 	begin(text *source, at int) int
+	// pass passes over those that begin at a place, and returns where they end. It calls long once they have become worth waiting for.
 	pass(text *source, at int, long func()) (end int, err error)
 }
 
@@ -86,18 +86,3 @@ func (s *source) endAhead() {
 		s.ahead = nil
 	}
 }
-
-// unopened says that a part ends that had not begun.
-type unopened struct {
-	form, name string
-	at         int
-}
-
-func (e unopened) Error() string {
-	if e.form == "blocks" {
-		return fmt.Sprintf("%v: %.60q is closed and was not open", ErrDamaged, e.name)
-	}
-	return fmt.Sprintf("%v: not XML: %.60q ends and had not begun", ErrDamaged, e.name)
-}
-
-func (e unopened) Unwrap() error { return ErrDamaged }

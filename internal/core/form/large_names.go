@@ -1,6 +1,9 @@
 package form
 
-import "bytes"
+import (
+	"bytes"
+	"fmt"
+)
 
 // names are those of the elements that are open, one behind the other.
 type names struct {
@@ -57,3 +60,18 @@ func (n *names) ended(at int) (before int) {
 	before, *in = *in, at
 	return before
 }
+
+// unopened says that a part ends that had not begun.
+type unopened struct {
+	form, name string
+	at         int
+}
+
+func (e unopened) Error() string {
+	if e.form == "blocks" {
+		return fmt.Sprintf("%v: %.60q is closed and was not open", ErrDamaged, e.name)
+	}
+	return fmt.Sprintf("%v: not XML: %.60q ends and had not begun", ErrDamaged, e.name)
+}
+
+func (e unopened) Unwrap() error { return ErrDamaged }
