@@ -91,7 +91,9 @@ func TestLargeSavesAreChangedWhereTheyLie(t *testing.T) {
 		return string(data)
 	}
 	bay := w.path("player", "Orchards", "bay_a.orchard")
-	orchard := grow(bay, " </trees>\n", func(i int) string { return fmt.Sprintf("  <tree row=\"%d\" wound=\"0.5\" fruit=\"%d\"/>\n", 60+i, i%40) }, 150_000)
+	orchard := grow(bay, " </trees>\n", func(i int) string {
+		return fmt.Sprintf("  <tree row=\"%d\" wound=\"0.5\" fruit=\"%d\"/>\n", 60+i, i%40)
+	}, 150_000)
 	lines := w.path("player", ".local", "share", "night-tram", "timetables", "winter.timetable")
 	table := grow(lines, "[/timetable]\n", func(i int) string { return fmt.Sprintf("[stop]\nname = \"quay %d\"\nat = %d\n[/stop]\n", i, i) }, 150_000)
 
