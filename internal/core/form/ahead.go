@@ -62,8 +62,10 @@ func (s *source) goAhead(over siblings) {
 	}()
 }
 
-// meets reports whether the second pass began at a place.
-func (s *source) meets(from int) bool { return s.ahead != nil && s.ahead.from.Load() == int64(from) }
+// meets reports whether the second pass began at a place, which is not 0: there it has not begun yet.
+func (s *source) meets(from int) bool {
+	return from > 0 && s.ahead != nil && s.ahead.from.Load() == int64(from)
+}
 
 // jump is where the siblings end with which the second pass began; ok is false where it did not find that.
 func (s *source) jump() (to int, ok bool) {

@@ -11,6 +11,50 @@ import (
 type blockSource struct {
 	*source
 	patterns BlockPatterns
+	counts   map[place]*nameCounts // of large blocks
+}
+
+// nameCounts is what a large block has of each name, so that not every query passes over it.
+type nameCounts struct {
+	of   map[string]*nameCount
+	more bool // there are names that are not among these
+}
+
+type nameCount struct {
+	n     int
+	first blockPart
+}
+
+const (
+	// maxCounted is how many names of a block are counted, maxCountedValue how long a value is that is remembered, and maxCountedBlocks of how many blocks.
+	maxCounted       = 200
+	maxCountedValue  = 4 << 10
+	maxCountedBlocks = 64
+)
+
+// count counts the names in a block; nil where that is small, and soon passed over.
+func (b *blockSource) count(in blockPart) (*nameCounts, error) {
+	if known, ok := b.counts[in.inner]; ok {
+		return known, nil
+	}
+	if in.inner.to-in.inner.from < b.step || len(b.counts) == maxCountedBlocks {
+		return nil, nil
+	}
+	c := &nameCounts{of: map[string]*nameCount{}}
+	err := b.children(in, func(p blockPart) error {
+		if known, ok := c.of[p.name]; ok {
+			known.n++
+		} else if len(c.of) < maxCounted && len(p.value)+len(p.name) <= maxCountedValue && !c.more {
+			c.of[p.name] = &nameCount{1, p}
+		} else {
+			c.more = true
+		}
+		return nil
+	})
+	if err == nil {
+		b.counts[in.inner] = c
+	}
+	return c, err
 }
 
 // root is all of the text, as a block.
@@ -28,7 +72,7 @@ func blocksOf(text *source, patterns BlockPatterns) (*blockSource, error) {
 	if patterns != (BlockPatterns{}) {
 		text.before = nil // where lines count, what stands behind a block tells where it ends
 	}
-	b := &blockSource{text, patterns}
+	b := &blockSource{text, patterns, map[place]*nameCounts{}}
 	if patterns == (BlockPatterns{}) {
 		text.goAhead(blockSiblings{})
 		defer text.endAhead()
@@ -83,6 +127,19 @@ func (b *blockSource) children(in blockPart, visit func(blockPart) error) error 
 
 // named visits the parts of a name in a block. What is there once and no block is single, what else there is listed, each with its number.
 func (b *blockSource) named(in blockPart, name string, single func(blockPart) error, listed func(p blockPart, i int) error) error {
+	if counts, err := b.count(in); err != nil {
+		return err
+	} else if counts != nil {
+		c, counted := counts.of[name]
+		switch {
+		case !counted && !counts.more:
+			return nil
+		case counted && c.n == 1 && (c.first.block || c.first.listed):
+			return listed(c.first, 0)
+		case counted && c.n == 1:
+			return single(c.first)
+		}
+	}
 	n := 0
 	var first blockPart
 	err := b.children(in, func(p blockPart) error {

@@ -575,3 +575,24 @@ func TestAFileThatCannotBeReadOn(t *testing.T) {
 		}
 	}
 }
+
+// TestASecondPassThatHasNotBegun: a text that ends before the second pass has found where to begin is not gone on with at its end.
+func TestASecondPassThatHasNotBegun(t *testing.T) {
+	for form, data := range map[string]string{"json": `{"a": [{"b": 1}, {"b": 2}`, "xml": "<a><b/><c><b/></c>", "blocks": "[a]\n[b]\n[/b]\n[c]\n[/c]\n"} {
+		text := inFile(strings.NewReader(data), len(data))
+		over := make(chan struct{})
+		close(over)
+		text.ahead = &ahead{over: over, to: strings.LastIndexAny(data, "<{[")} // and says where siblings would end
+		var err error
+		switch form {
+		case "xml":
+			err = newXML(text).children(newXML(text).root, nil)
+		case "json":
+			_, err = newJSON(text).pass(0, len(data))
+		default:
+			b := &blockSource{text, BlockPatterns{}, map[place]*nameCounts{}}
+			err = b.children(b.root(), func(blockPart) error { return nil })
+		}
+		assert.ErrorIs(t, err, ErrDamaged, form)
+	}
+}

@@ -71,7 +71,7 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		if kind == startTag || kind == endTag {
 			name = t.name(tag)
 		}
-		if kind != endTag && len(open.ends) > 0 && t.meets(tag.from) {
+		if (kind == startTag || kind == emptyTag) && len(open.ends) > 0 && t.meets(tag.from) {
 			if to, ok := t.jump(); ok {
 				at = to
 				continue

@@ -66,6 +66,10 @@ func inPlace(f fs.File, spec Spec) *source {
 	return text
 }
 
+// maxSpooledBlocks bounds blocks that are wrapped or packed, unwrapped, in bytes: they take five times as long as JSON, and a few bytes may unwrap to
+// very many.
+const maxSpooledBlocks = 128 << 20
+
 // spooled writes a content, as UTF-8, into a file that is gone when the document is closed.
 func spooled(content io.Reader, spec Spec) (Doc, error) {
 	content, err := TextReader(content, spec)
@@ -77,7 +81,13 @@ func spooled(content io.Reader, spec Spec) (Doc, error) {
 		return nil, err
 	}
 	gone := func() error { return errors.Join(f.Close(), os.Remove(f.Name())) }
+	if spec.Form == "blocks" {
+		content = io.LimitReader(content, maxSpooledBlocks+1)
+	}
 	size, err := io.Copy(f, content)
+	if err == nil && spec.Form == "blocks" && size > maxSpooledBlocks {
+		err = fmt.Errorf("%w: more than %d bytes of blocks, unwrapped", ErrTooLarge, maxSpooledBlocks)
+	}
 	if err != nil {
 		return nil, errors.Join(err, gone())
 	}

@@ -146,3 +146,25 @@ func TestADatabaseIsReadWithItsLog(t *testing.T) {
 type opening struct{ fs.FS }
 
 func (o opening) Open(name string) (fs.File, error) { return o.FS.Open(name) }
+
+// TestWrappedBlocksAreBounded: what unwraps to more blocks than can be passed over soon is too large, and nothing is left of it.
+func TestWrappedBlocksAreBounded(t *testing.T) {
+	temp := t.TempDir()
+	t.Setenv("TMPDIR", temp)
+	t.Setenv("TMP", temp)
+	packed := wrapped(t, "zstd", bytes.Repeat([]byte("[a]\nb = 1\n[/a]\n"), maxSpooledBlocks/15+1))
+	spec := Spec{Form: "blocks", Layers: layersOf(t, "zstd")}
+	_, err := Open(t.Context(), fstest.MapFS{"a": {Data: packed}}, "a", spec, DefaultLimits)
+	require.ErrorIs(t, err, ErrTooLarge)
+	left, err := os.ReadDir(temp)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	some := wrapped(t, "zstd", append(bytes.Repeat([]byte("[a]\nb = 1\n[/a]\n"), maxTree/15+1), "last = 5\n"...))
+	doc, err := Open(t.Context(), fstest.MapFS{"a": {Data: some}}, "a", spec, DefaultLimits)
+	require.NoError(t, err)
+	defer doc.Close()
+	text, ok, err := doc.Value(t.Context(), "$.last")
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, "5", text)
+}
