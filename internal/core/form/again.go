@@ -30,7 +30,7 @@ const (
 // blocks to a name.
 var inOther = map[string]*[256]bool{
 	"json":   bytesOf(`.+\uabcdefABCDEF0123456789`),
-	"blocks": bytesOf("_:.-0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ[/", 0x80),
+	"blocks": bytesOf("_:.-0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ", 0x80),
 }
 
 // bytesOf are the bytes of a text, and all from others on.
@@ -59,12 +59,14 @@ func (a *again) learn(part []byte) {
 	other := inOther[a.form]
 	ended := -1
 	value := false // the first word behind a = of blocks
+	name := false  // between brackets of blocks, where what opens and what closes say the same
 	for i := 1; i < len(part); i++ {
 		before := part[i-1]
 		if a.form == "blocks" {
+			name = before == '[' || name && before != ']' && before != '\n'
 			value = part[i] != '\n' && part[i] != '\r' && (before == '=' || value && (space(before) || !space(part[i])))
 		}
-		if !isDigit(part[i]) {
+		if !isDigit(part[i]) || name {
 			continue
 		}
 		sameNumber := before == '.' && ended == i-1

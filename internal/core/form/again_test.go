@@ -46,6 +46,8 @@ func TestRowsThatAreWrittenAlike(t *testing.T) {
 		{"blocks", "[bay]\n[x]\n", "[/x]\n[last]\n[/last]\n[/bay]\n", "", func(i int) string { return fmt.Sprintf("[t1]\na = k%d\nb = \"%d\"\n[/t1]\n", i, i) },
 			[]string{"[t2]\na = k5\nb = \"5\"\n[/t2]\n", "[t1]\na =\n[b2]\n[/b2]\n[/t1]\n", "t1 { a = 5 b = \"6\" }\n"}, []string{"[t1]\na = k5\nb = \"5\"\n[/t2]\n", "[t2]\na = k5\nb = \"5\"\n[/t1]\n", "[t1]\na = k5\n"}},
 		{"blocks", "[bay]\n[x]\n", "[/x]\n[last]\n[/last]\n[/bay]\n", "", func(i int) string { return fmt.Sprintf("[t]\na =\n[b%d]\n[/b%d]\n[/t]\n", i%10, i%10) }, []string{"[t]\na = 1\n[/t]\n"}, []string{"[t]\na =\n[b1]\n[/b2]\n[/t]\n"}},
+		{"blocks", "[bay]\n[x]\n", "[/x]\n[last]\n[/last]\n[/bay]\n", "", func(i int) string { return fmt.Sprintf("[stop 1]\na = k%d\n[/stop 1]\n", i) }, []string{"[stop 2]\na = k5\n[/stop 2]\n"},
+			[]string{"[stop 1]\na = k5\n[/stop 2]\n", "[stop 2]\na = k5\n[/stop 1]\n"}},
 		{"blocks", "bay { x {", "} last { } }", " ", func(i int) string { return fmt.Sprintf("t1 { a = %d b2 = c%d 12 14 }", i, i) }, []string{"t2 { a = 1 }", "t1 { a = 5 b2 = c5 12 }"}, []string{"t1 { a = 5 b2 = c5 12 14", "t1 a = 5 b2 = c5 12 14 }"}},
 	} {
 		query := map[string]string{"json": "$.last", "xml": "/bay/last", "blocks": "$.bay[0].last[0]"}[c.form]

@@ -162,6 +162,7 @@ func (r *blocksReader) whole() error {
 	return nil
 }
 
+// opens begins a block, or passes over all of it, and of its siblings, where that is known.
 func (r *blocksReader) opens(name []byte) error {
 	if err := r.whole(); err != nil {
 		return err
