@@ -34,7 +34,7 @@ func (a *app) fields() *ucli.Command {
 			if s.Unread != nil {
 				return fmt.Errorf("%s cannot be read: %w", s.Path(), s.Unread)
 			}
-			all, err := edit.Fields(ctx, edit.Of(st, s))
+			all, err := edit.Fields(ctx, edit.Of(h.Hasher, st, s))
 			if err != nil {
 				return err
 			}
@@ -60,7 +60,7 @@ func (a *app) find() *ucli.Command {
 			if text == "" {
 				return problem.Usage(nil, "an empty text stands everywhere: say what to find")
 			}
-			found, err := edit.Find(ctx, h.Hasher, edit.Of(st, s), text)
+			found, err := edit.Find(ctx, h.Hasher, edit.Of(h.Hasher, st, s), text)
 			if err != nil {
 				return err
 			}
@@ -96,7 +96,7 @@ func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) er
 	if err != nil {
 		return err
 	}
-	edited, err := edit.Set(ctx, edit.Of(st, s), wanted)
+	edited, err := edit.Set(ctx, edit.Of(h.Hasher, st, s), wanted)
 	if err != nil {
 		return err
 	}

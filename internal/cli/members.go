@@ -25,7 +25,7 @@ func (a *app) members() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			all, err := edit.Members(ctx, edit.Of(st, s))
+			all, err := edit.Members(ctx, edit.Of(h.Hasher, st, s))
 			if err != nil {
 				return err
 			}
@@ -54,7 +54,7 @@ func (a *app) takeMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 	if err != nil {
 		return err
 	}
-	t, err := edit.Take(ctx, edit.Of(st, s), cmd.Args().Get(1))
+	t, err := edit.Take(ctx, edit.Of(h.Hasher, st, s), cmd.Args().Get(1))
 	if err != nil {
 		return err
 	}
@@ -143,7 +143,7 @@ func (a *app) copyMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 		if err != nil {
 			return err
 		}
-		one := edit.Of(of, giver)
+		one := edit.Of(h.Hasher, of, giver)
 		src = &one
 	}
 	t, err := edit.Take(ctx, *src, cmd.Args().Get(1))
@@ -155,7 +155,7 @@ func (a *app) copyMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 
 // putIn puts a member into a save.
 func (a *app) putIn(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, t *edit.Taken, command, as string) error {
-	src := edit.Of(st, s)
+	src := edit.Of(h.Hasher, st, s)
 	edited, put, err := edit.Put(ctx, src, t)
 	if err != nil {
 		return err
@@ -174,7 +174,7 @@ func (a *app) removeMember(ctx context.Context, cmd *ucli.Command, h *home.Home)
 	if err != nil {
 		return err
 	}
-	src := edit.Of(st, s)
+	src := edit.Of(h.Hasher, st, s)
 	t, err := edit.Take(ctx, src, cmd.Args().Get(1))
 	if err != nil {
 		return err

@@ -30,6 +30,11 @@ var running = map[string]*sync.Mutex{"minetest": {}, "freeciv": {}}
 // alone lets a test run beside others, but for those of the same real game.
 func alone(t *testing.T, game string) {
 	t.Parallel()
+	only(t, game)
+}
+
+// only has a test wait for those of the same real game.
+func only(t *testing.T, game string) {
 	running[game].Lock()
 	t.Cleanup(running[game].Unlock)
 }

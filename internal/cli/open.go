@@ -43,7 +43,7 @@ const maxEdited = 512 << 20
 
 // edit opens texts of a save in an editor, and plans what has become of them.
 func (a *app) edit(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, words []string, with, as string) (err error) {
-	src := edit.Of(st, s)
+	src := edit.Of(h.Hasher, st, s)
 	was, err := edit.Texts(ctx, src, words)
 	if err != nil {
 		return err

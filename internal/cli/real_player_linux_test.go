@@ -20,6 +20,7 @@ func TestMinetestPlayerHasWhatWasSet(t *testing.T) {
 		t.Skip("needs the Debian packages minetest-server and minetest-data")
 	}
 	s := screen(t, minetestClient, "minetest, minetest-server and minetest-data")
+	only(t, "minetest")
 	s.write("gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n", ".minetest", "worlds", "harbour", "world.mt")
 	s.write("name = scripted\ndepends = default\n", ".minetest", "worlds", "harbour", "worldmods", "scripted", "mod.conf")
 	s.write(`minetest.register_on_newplayer(function(player)

@@ -40,7 +40,7 @@ func (a *app) strip() *ucli.Command {
 					return problem.Usage(problem.Do("mods", st.Called), "nobody knows what the mod %q brings into saves; nothing has been changed", names[i])
 				}
 			}
-			src := edit.Of(st, s)
+			src := edit.Of(h.Hasher, st, s)
 			out, err := edit.Strip(ctx, src, st.Finder(s), ids)
 			if err != nil {
 				return err
@@ -112,7 +112,7 @@ func (a *app) borrowSection(ctx context.Context, cmd *ucli.Command, h *home.Home
 		return err
 	}
 	defer done()
-	into := edit.Of(st, s)
+	into := edit.Of(h.Hasher, st, s)
 	b, err := edit.Borrow(ctx, into, giver, section)
 	if err != nil {
 		return err
@@ -175,7 +175,7 @@ func (a *app) giver(ctx context.Context, h *home.Home, st *facts.State, section 
 	if err != nil {
 		return g, done, err
 	}
-	src := edit.Of(of, s)
+	src := edit.Of(h.Hasher, of, s)
 	return edit.Giver{Save: &src}, done, nil
 }
 
@@ -283,7 +283,7 @@ func (a *app) convertSave(ctx context.Context, cmd *ucli.Command, h *home.Home) 
 	if err != nil {
 		return err
 	}
-	src := edit.Of(st, s)
+	src := edit.Of(h.Hasher, st, s)
 	to := cmd.String("to")
 	if to == "" {
 		to = cmp.Or(edit.Reaches(src.Game, s.Kind, s.Needs.Version, st.Version), st.Version)

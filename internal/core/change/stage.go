@@ -1,12 +1,15 @@
 package change
 
 import (
+	"context"
 	"errors"
 	"io"
 	"os"
 	"path"
 	"runtime"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"ostrov/internal/core/durable"
 	"ostrov/internal/core/tree"
@@ -48,6 +51,28 @@ func (s *Stage) Mkdir(name string, e tree.Entry) error {
 
 // Write writes a file with the mode and times of e, the content coming from write.
 func (s *Stage) Write(name string, e tree.Entry, write func(io.Writer) error) error {
+	return s.write(name, e, write, s.batch.Wrote)
+}
+
+// Summed is Write that reads back what was written, while the drive takes it, and returns the digests of that.
+func (s *Stage) Summed(ctx context.Context, name string, e tree.Entry, write func(io.Writer) error) (sums tree.Sums, err error) {
+	err = s.write(name, e, write, func(f *os.File) error {
+		var wait errgroup.Group
+		wait.Go(func() error {
+			back, err := s.root.Open(s.path(name))
+			if err != nil {
+				return err
+			}
+			defer back.Close()
+			sums, _, err = tree.SumReader(ctx, back, false, io.Discard)
+			return err
+		})
+		return errors.Join(s.batch.Wrote(f), wait.Wait())
+	})
+	return sums, err
+}
+
+func (s *Stage) write(name string, e tree.Entry, write func(io.Writer) error, written func(*os.File) error) error {
 	if err := fault("write"); err != nil {
 		return err
 	}
@@ -69,7 +94,7 @@ func (s *Stage) Write(name string, e tree.Entry, write func(io.Writer) error) er
 		err = f.Chmod(e.Mode.Perm())
 	}
 	if err == nil {
-		err = s.batch.Wrote(f)
+		err = written(f)
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err

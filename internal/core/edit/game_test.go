@@ -352,7 +352,7 @@ func TestTextsComeBack(t *testing.T) {
 func TestRowsComeBack(t *testing.T) {
 	w := coretest.New(t)
 	st, s := w.Find("night-tram", "Lower Town.tramworld")
-	src := edit.Of(st, s)
+	src := edit.Of(&tree.Hasher{}, st, s)
 	was, err := edit.Texts(t.Context(), src, nil)
 	require.NoError(t, err)
 	require.Len(t, was, 3)
@@ -385,7 +385,7 @@ func TestOnlyWhatIsAsked(t *testing.T) {
 	}
 	raw, err := os.ReadFile(filepath.Join(s.Folder.Path, "slot_02", "voyage.json.gz"))
 	require.NoError(t, err)
-	e, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "title", Value: "Ümlaut \"quoted\""}})
+	e, err := edit.Set(t.Context(), edit.Of(&tree.Hasher{}, st, s), []edit.Assignment{{Field: "title", Value: "Ümlaut \"quoted\""}})
 	require.NoError(t, err)
 	c := e.Files["slot_02/voyage.json.gz"]
 	now, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))

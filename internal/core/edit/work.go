@@ -30,9 +30,9 @@ type Source struct {
 	Called string
 }
 
-// Of is a save of an install.
-func Of(st *facts.State, s *facts.Save) Source {
-	return Source{st.Install.Game, s, tree.DirFS(s.Folder.Path), st.Address(s)}
+// Of is a save of an install, of whose large files h remembers how they are made.
+func Of(h *tree.Hasher, st *facts.State, s *facts.Save) Source {
+	return Source{st.Install.Game, s, s.FS(st.Install.Game, h), st.Address(s)}
 }
 
 // In is a save of a download.

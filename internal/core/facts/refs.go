@@ -238,7 +238,7 @@ func (g gathering) refer(s *Save) {
 	s.Refs = referred{}
 	g.h.Hasher.Once(s.placeOfReferences(), s.refs.digest, s.Folder.Path, slices.Values(s.Files), &s.Refs, func() bool {
 		var err error
-		s.Refs, err = s.refs.count(g.ctx, s.Kind, tree.DirFS(s.Folder.Path), s.Name, s.Paths())
+		s.Refs, err = s.refs.count(g.ctx, s.Kind, s.FS(g.Install.Game, g.h.Hasher), s.Name, s.Paths())
 		s.notReferred(g.ctx, err)
 		return err == nil
 	})

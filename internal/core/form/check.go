@@ -12,7 +12,7 @@ import (
 
 // Check reports a file that is not what its spec says, as far as that can be told without a question: it reads JSON, XML, INI, blocks and chunks
 // through. Of a database it compares the size with the one that its head names (https://sqlite.org/fileformat.html, 1.3).
-func Check(ctx context.Context, fsys fs.FS, name string, spec Spec) error {
+func (spec Spec) Check(ctx context.Context, fsys fs.FS, name string) error {
 	switch spec.Form {
 	case "text", "lines", "bytes":
 		return nil

@@ -69,15 +69,19 @@ func (b *blockSource) isRoot(p blockPart) bool {
 
 // blocksOf passes over all of a text, to see whether it is whole.
 func blocksOf(text *source, patterns BlockPatterns) (*blockSource, error) {
+	b := &blockSource{text, patterns, map[place]*nameCounts{}}
 	if patterns != (BlockPatterns{}) {
 		text.before = nil // where lines count, what stands behind a block tells where it ends
-	}
-	b := &blockSource{text, patterns, map[place]*nameCounts{}}
-	if patterns == (BlockPatterns{}) {
+	} else {
+		text.recall("blocks")
 		text.goAhead(blockSiblings{})
 		defer text.endAhead()
 	}
-	return b, b.children(b.root(), func(blockPart) error { return nil })
+	err := b.children(b.root(), func(blockPart) error { return nil })
+	if err == nil {
+		text.remember()
+	}
+	return b, err
 }
 
 // outermost visits the parts in a block, and nothing of what is in them.

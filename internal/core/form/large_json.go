@@ -38,17 +38,19 @@ func parseLargeJSON(data []byte) (Doc, error) {
 func largeJSONOf(text *source) (Doc, error) {
 	t := newJSON(text)
 	root := largeJSON{t, place{text.bom(), text.size}}
+	t.recall("json")
 	t.goAhead(jsonSiblings{})
 	defer t.endAhead()
-	if t.kind(root.at) != '{' {
-		if _, err := t.pass(root.at.from, root.at.to); err != nil {
-			return nil, err
-		}
-		return root, nil
+	var err error
+	if t.kind(root.at) == '{' {
+		err = t.members(root.at, func(jsonMember) error { return nil }) // which passes over all of it
+	} else {
+		_, err = t.pass(root.at.from, root.at.to)
 	}
-	if err := t.members(root.at, func(jsonMember) error { return nil }); err != nil { // which passes over all of it
+	if err != nil {
 		return nil, err
 	}
+	t.remember()
 	return root, nil
 }
 

@@ -43,6 +43,7 @@ func parseLargeXML(data []byte) (Doc, error) {
 // largeXMLOf passes over all of an XML in UTF-8, to see whether it is whole.
 func largeXMLOf(text *source) (Doc, error) {
 	t := newXML(text)
+	t.recall("xml")
 	t.goAhead(xmlSiblings{})
 	defer t.endAhead()
 	elements := 0
@@ -52,6 +53,7 @@ func largeXMLOf(text *source) (Doc, error) {
 	if elements == 0 {
 		return nil, fmt.Errorf("%w: the XML has no element", ErrDamaged)
 	}
+	t.remember()
 	return largeXML{t, t.root}, nil
 }
 

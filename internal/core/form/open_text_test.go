@@ -139,7 +139,7 @@ func TestADatabaseIsReadWithItsLog(t *testing.T) {
 	doc, err = Open(t.Context(), only, "w.db", Spec{Form: "sqlite"}, DefaultLimits)
 	require.NoError(t, err)
 	require.NoError(t, doc.Close())
-	require.NoError(t, Check(t.Context(), only, "w.db", Spec{Form: "sqlite"}))
+	require.NoError(t, Spec{Form: "sqlite"}.Check(t.Context(), only, "w.db"))
 }
 
 // opening is files that can be opened, and nothing else.

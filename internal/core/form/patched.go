@@ -51,6 +51,9 @@ func (p *patched) CopyTo(w io.Writer) (err error) {
 			return err
 		}
 		defer f.Close()
+		if r, ok := f.(*rememberedFile); ok {
+			f = r.File
+		}
 		if seeker, ok := f.(io.ReadSeeker); ok {
 			from = seeker
 		}

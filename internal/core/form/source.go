@@ -22,7 +22,8 @@ type source struct {
 	done func() error
 
 	outline
-	before outlined // what is known of the file without reading it, or nil
+	before  outlined // what is known of the file without reading it, or nil
+	unknown *memory  // what is to be remembered of the file, and is not yet, or nil
 
 	ahead     *ahead
 	aheadFrom int          // the size from which on there is a second pass

@@ -66,7 +66,7 @@ func Alter(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, fi
 	var targets []plan.Target
 	for _, top := range s.Tops() {
 		if holds(top, files) {
-			targets = append(targets, plan.Target{Root: s.Folder.Path, Name: top, Fill: whileUnwritten(s, copyOf(s.Folder.Path, top, files, h.Now()))})
+			targets = append(targets, copyOf(s, top, s.Folder.Path, top, files, h.Now()))
 		}
 	}
 	step := plan.Step{What: plan.Describe(s), Root: s.Folder.Path, Name: s.Name}
@@ -168,7 +168,7 @@ func put(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, fold
 	}
 	var targets []plan.Target
 	for _, n := range names {
-		targets = append(targets, plan.Target{Root: folder.Path, Name: n.To, Fill: whileUnwritten(s, copyOf(s.Folder.Path, n.From, files, h.Now()))})
+		targets = append(targets, copyOf(s, n.From, folder.Path, n.To, files, h.Now()))
 	}
 	step := plan.Step{What: plan.Describe(s), Root: folder.Path, Name: names[0].To}
 	p.Put(ctx, step, plan.LeaveAside(), &plan.Save{Key: facts.KeyAt(folder, names[0].To), After: after}, targets...)
@@ -250,51 +250,73 @@ func place(st *facts.State, s *facts.Save, folder game.Located, to string) (map[
 	return nil, problem.Usage(nil, "the game's name for it, %s, cannot be made out of %q", pattern, stem)
 }
 
-// copyOf copies a file or folder as it is, but for files that are to have other bytes, by their paths in dir; those are written at the
-// time now.
-func copyOf(dir, name string, files tree.Contents, now time.Time) plan.Fill {
-	return func(ctx context.Context, stage *plan.Stage) error {
-		root, err := os.OpenRoot(dir)
-		if err != nil {
-			return err
-		}
-		defer root.Close()
-		one := func(inside string, e tree.Entry) error {
-			switch e.Kind {
-			case tree.Dir:
-				return stage.Mkdir(inside, e)
-			case tree.Link:
-				return stage.Symlink(inside, e.Target)
-			case tree.File:
-				if data, ok := files[path.Join(name, inside)]; ok {
-					if data == nil {
-						return nil
-					}
-					e.ModTime, e.Size = now, data.Size()
-					return stage.Write(inside, e, writing(data))
-				}
-				f, err := root.Open(path.Join(name, inside))
-				if err != nil {
-					return err
-				}
-				defer f.Close()
-				return stage.Write(inside, e, func(w io.Writer) error { _, err := io.Copy(w, f); return err })
-			default:
-				return fmt.Errorf("%s cannot be copied: it is neither file nor folder", path.Join(name, inside))
-			}
-		}
-		top, err := tree.Stat(dir, name)
-		if err != nil {
-			return err
-		}
-		if err := one(".", top); err != nil || top.Kind != tree.Dir {
-			return err
-		}
-		if err := tree.Walk(ctx, filepath.Join(dir, name), func(e tree.Entry) error { return one(e.Path, e) }); err != nil {
-			return err
-		}
-		return newFiles(root, stage, name, files, now)
+// copyOf is a target that is made of a file or folder of a save, called name, as it is, but for files that are to have other bytes, by their paths in the
+// save's folder; those are written at the time now.
+func copyOf(s *facts.Save, name, root, to string, files tree.Contents, now time.Time) plan.Target {
+	t := plan.Target{Root: root, Name: to, Content: map[string]tree.Sums{}}
+	c := copying{dir: s.Folder.Path, name: name, files: files, now: now, wrote: func(inside string, sums tree.Sums) { t.Content[path.Join(to, inside)] = sums }}
+	t.Fill = whileUnwritten(s, c.fill)
+	return t
+}
+
+// copying is how a target is made of a file or folder.
+type copying struct {
+	dir, name string
+	files     tree.Contents
+	now       time.Time
+	wrote     func(inside string, sums tree.Sums) // is told of each file with other bytes
+}
+
+func (c copying) fill(ctx context.Context, stage *plan.Stage) error {
+	root, err := os.OpenRoot(c.dir)
+	if err != nil {
+		return err
 	}
+	defer root.Close()
+	one := func(inside string, e tree.Entry) error {
+		switch e.Kind {
+		case tree.Dir:
+			return stage.Mkdir(inside, e)
+		case tree.Link:
+			return stage.Symlink(inside, e.Target)
+		case tree.File:
+			if data, ok := c.files[path.Join(c.name, inside)]; ok {
+				return c.write(ctx, stage, inside, e, data)
+			}
+			f, err := root.Open(path.Join(c.name, inside))
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			return stage.Write(inside, e, func(w io.Writer) error { _, err := io.Copy(w, f); return err })
+		default:
+			return fmt.Errorf("%s cannot be copied: it is neither file nor folder", path.Join(c.name, inside))
+		}
+	}
+	top, err := tree.Stat(c.dir, c.name)
+	if err != nil {
+		return err
+	}
+	if err := one(".", top); err != nil || top.Kind != tree.Dir {
+		return err
+	}
+	if err := tree.Walk(ctx, filepath.Join(c.dir, c.name), func(e tree.Entry) error { return one(e.Path, e) }); err != nil {
+		return err
+	}
+	return c.newFiles(ctx, root, stage)
+}
+
+// write writes a file with other bytes, none where data is nil.
+func (c copying) write(ctx context.Context, stage *plan.Stage, inside string, e tree.Entry, data tree.Content) error {
+	if data == nil {
+		return nil
+	}
+	e.ModTime, e.Size = c.now, data.Size()
+	sums, err := stage.Summed(ctx, inside, e, writing(data))
+	if err == nil {
+		c.wrote(inside, sums)
+	}
+	return err
 }
 
 // writing writes a content.
@@ -309,30 +331,30 @@ func writing(c tree.Content) func(io.Writer) error {
 }
 
 // newFiles writes the files of a folder that are not in it yet.
-func newFiles(root *os.Root, stage *plan.Stage, name string, files tree.Contents, now time.Time) error {
+func (c copying) newFiles(ctx context.Context, root *os.Root, stage *plan.Stage) error {
 	made := map[string]bool{}
-	for _, file := range slices.Sorted(maps.Keys(files)) {
-		inside, ok := strings.CutPrefix(file, name+"/")
-		if !ok || files[file] == nil {
+	for _, file := range slices.Sorted(maps.Keys(c.files)) {
+		inside, ok := strings.CutPrefix(file, c.name+"/")
+		if !ok || c.files[file] == nil {
 			continue
 		}
 		if _, err := root.Lstat(file); err == nil {
 			continue
 		}
-		for i, c := range inside {
-			if c != '/' || made[inside[:i]] {
+		for i, letter := range inside {
+			if letter != '/' || made[inside[:i]] {
 				continue
 			}
-			if _, err := root.Lstat(path.Join(name, inside[:i])); err == nil {
+			if _, err := root.Lstat(path.Join(c.name, inside[:i])); err == nil {
 				continue
 			}
 			made[inside[:i]] = true
-			if err := stage.Mkdir(inside[:i], tree.Entry{Kind: tree.Dir, Mode: 0o755, ModTime: now}); err != nil {
+			if err := stage.Mkdir(inside[:i], tree.Entry{Kind: tree.Dir, Mode: 0o755, ModTime: c.now}); err != nil {
 				return err
 			}
 		}
-		e := tree.Entry{Path: inside, Kind: tree.File, Mode: 0o644, ModTime: now, Size: files[file].Size()}
-		if err := stage.Write(inside, e, writing(files[file])); err != nil {
+		e := tree.Entry{Path: inside, Kind: tree.File, Mode: 0o644}
+		if err := c.write(ctx, stage, inside, e, c.files[file]); err != nil {
 			return err
 		}
 	}

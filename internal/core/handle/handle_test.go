@@ -4,16 +4,19 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/coretest"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/keep"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/tree"
 )
 
 // do carries a plan out, as a command does.
@@ -125,4 +128,38 @@ func TestFilesThatBelongTogetherAreRenamedTogether(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 2, same)
+}
+
+// TestWhatIsWrittenIsNotReadAgain puts other bytes into a save and asks for their digest: it was taken while they were written, and what another program
+// writes afterwards is not taken for it.
+func TestWhatIsWrittenIsNotReadAgain(t *testing.T) {
+	w := coretest.New(t)
+	content := func(text string) tree.Contents {
+		return tree.Contents{"slot_01/note.txt": strings.NewReader(text)}
+	}
+	sums := func() (tree.Sums, int64) {
+		e, err := tree.Stat(w.Voyages(), "slot_01/note.txt")
+		require.NoError(t, err)
+		before := w.Home.Hasher.Opens.Load()
+		got, err := w.Home.Hasher.File(t.Context(), w.Voyages(), e, false)
+		require.NoError(t, err)
+		return got, w.Home.Hasher.Opens.Load() - before
+	}
+	for _, text := range []string{"first\n", "", strings.Repeat("long ", 1<<20)} {
+		st, s := w.Find("tidewrack", "2")
+		p, err := handle.Alter(t.Context(), w.Home, st, s, content(text), s.Folder, "")
+		require.NoError(t, err)
+		_, err = keep.Before(t.Context(), w.Home, p, keep.PresentList)
+		require.NoError(t, err)
+		_, err = p.Apply(t.Context())
+		require.NoError(t, err)
+		got, opened := sums()
+		assert.Equal(t, tree.Digest(blake3.Sum256([]byte(text))), got.Blake3)
+		assert.Zero(t, opened)
+		w.Again()
+	}
+	require.NoError(t, os.WriteFile(w.Voyages("slot_01", "note.txt"), []byte("by another"), 0o644))
+	got, opened := sums()
+	assert.Equal(t, tree.Digest(blake3.Sum256([]byte("by another"))), got.Blake3)
+	assert.EqualValues(t, 1, opened)
 }

@@ -15,7 +15,7 @@ func Database(ctx context.Context, fsys fs.FS, name string, layers int) ([]Findi
 	for range layers {
 		spec.Layers.Chain = append(spec.Layers.Chain, form.Layer{Name: "auto"})
 	}
-	if err := form.Check(ctx, fsys, name, spec); err != nil {
+	if err := spec.Check(ctx, fsys, name); err != nil {
 		return nil, err
 	}
 	doc, err := form.Open(ctx, fsys, name, spec, form.DefaultLimits)

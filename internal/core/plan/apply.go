@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -58,20 +59,24 @@ func (p *Plan) Apply(ctx context.Context) (*Done, error) {
 	how.Announce = announce(p.h, &note)
 	r, err := change.Apply(ctx, how)
 	if err == nil {
-		p.wrote()
+		p.wrote(r)
 	}
 	return finish(ctx, p.h, note, r, err)
 }
 
-// wrote remembers what has been written, so that the next look need not read it.
-func (p *Plan) wrote() {
+// wrote remembers what has been written, so that the next look need not read it, as far as nobody has written it since.
+func (p *Plan) wrote(r *change.Record) {
+	i := 0
 	for _, s := range p.Steps {
 		for _, t := range s.targets {
-			for path, sums := range t.content {
-				if e, err := tree.Stat(t.shown, path); err == nil && e.Kind == tree.File {
-					p.h.Hasher.Wrote(t.shown, e, sums)
+			for _, e := range r.Items[i].After.Entries {
+				at := path.Join(t.name, e.Path)
+				sums, ok := t.content[at]
+				if now, err := tree.Stat(t.shown, at); ok && err == nil && now.Kind == tree.File && now.Size == e.Size && now.ModTime.Equal(e.ModTime) {
+					p.h.Hasher.Wrote(t.shown, now, sums)
 				}
 			}
+			i++
 		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"iter"
 	"path/filepath"
 	"slices"
 	"time"
@@ -24,11 +25,33 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 			return true
 		}
 		began := h.Now()
-		s.Facts = s.In(ctx, tree.DirFS(dir))
+		s.Facts = s.In(ctx, s.FS(in.Game, h))
 		if s.Facts.Problem == nil && h.Now().Sub(began) > slow {
 			s.scope = in.Game.Digest
 		}
 		return s.Facts.Problem == nil
+	})
+}
+
+// FS is the folder of a save of an install, of whose large files h remembers where their parts end.
+func (s *Save) FS(d *game.Description, h *tree.Hasher) fs.FS {
+	dir := s.Folder.Path
+	noted := func(name string) (place string, file iter.Seq[tree.Entry], ok bool) {
+		i := slices.IndexFunc(s.Files, func(e tree.Entry) bool { return e.Path == name })
+		if i < 0 {
+			return "", nil, false
+		}
+		return filepath.Join(dir, filepath.FromSlash(name)) + "\x00outline", slices.Values(s.Files[i : i+1]), true
+	}
+	return form.Remembered(tree.DirFS(dir), func(name string) (what []byte) {
+		if place, file, ok := noted(name); ok {
+			h.Known(place, d.Digest, dir, file, &what)
+		}
+		return what
+	}, func(name string, what []byte) {
+		if place, file, ok := noted(name); ok {
+			h.Note(place, d.Digest, dir, file, what)
+		}
 	})
 }
 

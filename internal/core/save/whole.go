@@ -30,7 +30,7 @@ func whole(ctx context.Context, kind *game.Save, fsys fs.FS, files []string) err
 			if asked[id] {
 				continue
 			}
-			if err := form.Check(ctx, fsys, file, declared.Spec()); err != nil {
+			if err := declared.Spec().Check(ctx, fsys, file); err != nil {
 				return err
 			}
 		}
