@@ -152,7 +152,7 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 	inPlace := name == s.Name && folder.Path == s.Folder.Path
 	note := func(context.Context, *tree.Hasher) {}
 	if inPlace {
-		if note, err = st.Foresee(ctx, s, of.edited.Facts, of.edited.FS, of.edited.Paths); err != nil {
+		if note, err = st.Foresee(ctx, s, of.edited.Facts, of.edited.FS, of.edited.Paths, of.edited.Files); err != nil {
 			return err
 		}
 	}

@@ -118,11 +118,17 @@ func (src Source) findIn(ctx context.Context, h *tree.Hasher, e tree.Entry, id s
 		h.Known(noted, src.Game.Digest, dir, here, &learnt)
 	}
 	way := f.Spec().Guide(content, content.Size(), learnt)
+	defer way.Close()
 	line := 1
+	sample := make([]byte, len(head)) // of its middle: what it begins with is often another matter
+	if n, err = content.ReadAt(sample, content.Size()/2); err != nil && err != io.EOF {
+		return nil, 0, err
+	}
+	wanted := searchFor(text, sample[:n])
 	err = inPieces(ctx, content, len(text), func(piece []byte, at int64, fresh int) error {
 		from := 0
 		for {
-			i := bytes.Index(piece[from:], []byte(text))
+			i := wanted.index(piece[from:])
 			if i < 0 || from+i >= fresh {
 				break
 			}

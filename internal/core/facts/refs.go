@@ -247,9 +247,9 @@ func (g gathering) refer(s *Save) {
 // soonRead is up to what size, in bytes, a save is read again rather than foretold.
 const soonRead = 4 << 20
 
-// Foresee looks through a save of the install as it is going to be: says is what it will say, and files are all its files, in fsys. What it returns notes
-// that, once they have taken their place, so that a large save is not read again.
-func (st *State) Foresee(ctx context.Context, s *Save, says save.Facts, fsys fs.FS, files []string) (note func(context.Context, *tree.Hasher), err error) {
+// Foresee looks through a save of the install as it is going to be: says is what it will say, files are all its files, in fsys, and contents those that are
+// other ones than now. What it returns notes that, once they have taken their place, so that a large save is not read again.
+func (st *State) Foresee(ctx context.Context, s *Save, says save.Facts, fsys fs.FS, files []string, contents tree.Contents) (note func(context.Context, *tree.Hasher), err error) {
 	if s.Size <= soonRead || says.Problem != nil {
 		return func(context.Context, *tree.Hasher) {}, nil
 	}
@@ -262,7 +262,7 @@ func (st *State) Foresee(ctx context.Context, s *Save, says save.Facts, fsys fs.
 		}
 	}
 	return func(ctx context.Context, h *tree.Hasher) {
-		now, ok := s.Foretell(ctx, st.Install, h, says, files)
+		now, ok := s.Foretell(ctx, st.Install, h, says, files, contents)
 		if ok && refs != nil && err == nil {
 			h.Note(s.placeOfReferences(), refs.digest, s.Folder.Path, slices.Values(now), refers)
 		}

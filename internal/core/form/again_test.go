@@ -101,13 +101,21 @@ func TestTheWayThroughRowsIsCounted(t *testing.T) {
 	mixed := rowsOfText(`[{"id": 0}, `, `]`, ", ", func(i int) string { return fmt.Sprintf(`%d, {"id": "hero%d"}`, i, i) }, "", 50)
 	guide := Spec{Form: "json"}.Guide(strings.NewReader(mixed), int64(len(mixed)), nil)
 	assert.Equal(t, "$[100].id", guide.To(strings.Index(mixed, `hero2401"`)), "what stands between them counts")
+	parted := rowsOfText("", "", "", func(i int) string { return fmt.Sprintf("a = hero%d\n[y]\nn = %d\n[/y]\n", i, i) }, "", 50)
+	guide = Spec{Form: "blocks"}.Guide(strings.NewReader(parted), int64(len(parted)), nil)
+	assert.Equal(t, "$.a[49]", guide.To(strings.Index(parted, "hero2401\n")))
+	guide.Close()
 	for form, row := range map[string]func(i int) string{
-		"json": func(i int) string { return fmt.Sprintf(`{"n": %d, "to": [%d, {"id": "hero%d"}]}`, i, i, i) },
-		"xml":  func(i int) string { return fmt.Sprintf(`<r n="%d"><to/><to id="hero%d">%d</to></r>`, i, i, i) },
+		"blocks": func(i int) string { return fmt.Sprintf("[r]\nn = %d\n[to]\nid = \"hero%d\"\n[/to]\n[/r]", i, i) },
+		"json":   func(i int) string { return fmt.Sprintf(`{"n": %d, "to": [%d, {"id": "hero%d"}]}`, i, i, i) },
+		"xml":    func(i int) string { return fmt.Sprintf(`<r n="%d"><to/><to id="hero%d">%d</to></r>`, i, i, i) },
 	} {
 		head, tail, between, want := `{"x": [`, `]}`, ",\n", "$.x[%d].to[1].id"
 		if form == "xml" {
 			head, tail, between, want = "<bay><x>", "</x></bay>", "\n", "/bay[1]/x[1]/r[%d]/to[2]/@id"
+		}
+		if form == "blocks" {
+			head, tail, between, want = "[x]\n", "[/x]\n", "\n", "$.x[0].r[%d].to[0].id"
 		}
 		text := rowsOfText(head, tail, between, row, "", 300)
 		for _, from := range []int{0, 150, 299} {
@@ -120,6 +128,7 @@ func TestTheWayThroughRowsIsCounted(t *testing.T) {
 				}
 				require.Equal(t, fmt.Sprintf(want, n), guide.To(at), "from %d", from)
 			}
+			guide.Close()
 		}
 	}
 }

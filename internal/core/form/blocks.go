@@ -64,12 +64,14 @@ type blocksReader struct {
 	base     int    // where the window begins in the source
 	end      int    // where the text ends in the source
 	text     []byte // the window
+	size     int    // how large the next window is
 	at       int    // in the window
 	patterns BlockPatterns
 	sink     blockSink
 	open     names // the blocks that are open, and where they begin in the source
 	asked    int   // where a block begins in the source that is not passed over; -1 for none
 	jumped   bool  // the block that was opened last was passed over
+	reach    *int  // blocks that end behind it are not passed over; nil where that is not asked
 	quiet    int   // in so many open blocks nobody asks what there is; -1 where it is always asked
 	rows     again
 	// begin is where the part begins that is being read, value the value of a pair, and inBraces whether that ends at a closing brace.
@@ -89,7 +91,7 @@ const window = 1 << 20
 var errShort = errors.New("longer than the window")
 
 func newBlocksReader(text *source, at place, patterns BlockPatterns, sink blockSink) *blocksReader {
-	return &blocksReader{source: text, base: at.from, end: at.to, patterns: patterns, sink: sink, asked: -1, quiet: -1, rows: again{form: "blocks"}, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
+	return &blocksReader{source: text, base: at.from, end: at.to, size: min(window, text.step), patterns: patterns, sink: sink, asked: -1, quiet: -1, rows: again{form: "blocks"}, brace: nextByte{c: '}'}, newline: nextByte{c: '\n'}}
 }
 
 // read reads all of the text.
@@ -112,10 +114,11 @@ func (r *blocksReader) read() error {
 // more makes the window begin at the place that has been come to, if little is left of it; it reports whether there is anything.
 func (r *blocksReader) more() (bool, error) {
 	r.short = false
-	if !r.last() && len(r.text)-r.at < min(window, r.source.step)/2 {
-		if err := r.load(min(window, r.source.step)); err != nil {
+	if !r.last() && len(r.text)-r.at <= len(r.text)/2 {
+		if err := r.load(r.size); err != nil {
 			return false, err
 		}
+		r.size = min(4*r.size, window, r.source.step)
 	}
 	return r.at < len(r.text), nil
 }
@@ -131,7 +134,7 @@ func (r *blocksReader) load(size int) error {
 		to = r.end
 		r.text = r.source.data[from:to:to]
 	} else {
-		r.text = append(r.text[:0:0], r.source.bytes(from, to)...) // whoever is told of a part reads elsewhere
+		r.text = append(r.text[:0], r.source.bytes(from, to)...) // whoever is told of a part reads elsewhere
 	}
 	r.base, r.at = from, 0
 	r.brace.known, r.newline.known = false, false
@@ -146,7 +149,7 @@ func (r *blocksReader) load(size int) error {
 
 // again makes the window larger, to read once more from at on what did not fit; r is as it was then.
 func (r *blocksReader) again(at int) error {
-	size := 4 * max(len(r.text), min(window, r.source.step))
+	size := 4 * max(len(r.text), r.size)
 	if r.at = at; size > maxDeclaration {
 		return fmt.Errorf("%w: a part of more than %d bytes", ErrTooLarge, maxDeclaration/4)
 	}
@@ -181,7 +184,7 @@ func (r *blocksReader) opens(name []byte) error {
 		return err
 	}
 	e, known := r.source.part(from)
-	if !known || from == r.asked {
+	if !known || from == r.asked || r.reach != nil && e.to > *r.reach {
 		r.open.push(name, from)
 		return nil
 	}
@@ -197,7 +200,7 @@ func (r *blocksReader) goTo(to int) error {
 	if r.at = to - r.base; r.at < len(r.text) {
 		return nil
 	}
-	return r.load(min(window, r.source.step))
+	return r.load(r.size)
 }
 
 // close ends the innermost block; name is nil where the text does not say which.
@@ -220,21 +223,33 @@ func (r *blocksReader) close(name []byte) error {
 		return err
 	}
 	if r.quiet >= 0 && len(r.open.ends) >= r.quiet && r.patterns == (BlockPatterns{}) {
-		r.alike(e.to)
+		r.alike(from, e.to)
 	}
 	return nil
 }
 
-// alike passes over the blocks that are written as the one that has just ended.
-func (r *blocksReader) alike(at int) {
+// alike passes over the blocks that are written as the one that began at from and has just ended.
+func (r *blocksReader) alike(from, at int) {
 	before := r.open.ended(at)
 	if before < r.base || before == 0 || at-before > maxAgain {
 		return
 	}
-	length, n := r.rows.pass(r.text[before-r.base:r.at], r.text[r.at:], len(r.text)-r.at-1) // what ends with the window may go on
-	if n > 0 {
-		r.at += length
-		r.open.ended(r.base + r.at)
+	counting, counts := r.sink.(interface{ alike(n int) })
+	if counts && len(bytes.TrimSpace(r.text[before-r.base:from-r.base])) > 0 { // there is another part in between
+		return
+	}
+	most := len(r.text) - r.at - 1 // what ends with the window may go on
+	if r.reach != nil {
+		most = min(most, *r.reach-at)
+	}
+	length, n := r.rows.pass(r.text[before-r.base:r.at], r.text[r.at:], most)
+	if n == 0 {
+		return
+	}
+	r.at += length
+	r.open.ended(r.base + r.at)
+	if counts {
+		counting.alike(n)
 	}
 }
 
@@ -251,194 +266,4 @@ func (r *blocksReader) said(key, value []byte, listed bool) error {
 	}
 	inner := place{r.base + r.value.from, r.base + r.value.to}
 	return r.sink.pair(key, value, blockPart{from: r.base + r.begin, to: inner.to, inner: inner, inBraces: r.inBraces, listed: listed})
-}
-
-// usual reads both usual ways, [name] … [/name] and name { … }, which may be mixed. Values run to the end of the line in the first and to
-// white space in the second; in quotes they hold anything, a quote being doubled or behind a backslash. A # begins a line of comment.
-func (r *blocksReader) usual() error {
-	for {
-		if some, err := r.more(); err != nil || !some {
-			return err
-		}
-		at := r.at
-		err := r.next()
-		if err == errShort || err == nil && r.short && !r.last() {
-			err = r.again(at)
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
-// next reads one part, or what opens or closes one. What it says of one that ends with the window is not said.
-func (r *blocksReader) next() error {
-	r.space(between)
-	r.begin = r.at
-	if r.at >= len(r.text) {
-		r.short = false // there was nothing
-		return nil
-	}
-	switch c := r.text[r.at]; c {
-	case '#':
-		r.until(lineEnd)
-	case '}':
-		r.at++
-		return r.close(nil)
-	case '[':
-		r.at++
-		name := r.until(nameEnd)
-		if err := r.whole(); err != nil {
-			return err
-		}
-		if r.at >= len(r.text) || r.text[r.at] != ']' {
-			return fmt.Errorf("%w: a [ without ]", ErrDamaged)
-		}
-		r.at++
-		if ending, ok := bytes.CutPrefix(name, []byte("/")); ok {
-			if len(ending) == 0 {
-				ending = nil
-			}
-			return r.close(ending)
-		}
-		return r.opens(name)
-	default:
-		return r.named()
-	}
-	return nil
-}
-
-// classes of bytes in the usual ways.
-const (
-	between  = 1 << iota // stands between parts
-	wordEnd              // ends a word
-	valueEnd             // ends a value in braces
-	nameEnd              // ends a name in brackets
-	lineEnd
-	white
-	blank // white, and no end of a line
-)
-
-var blockClass = func() (class [256]byte) {
-	for c, in := range map[byte]string{between: " \t\r\n,;", wordEnd: "={}[]\"\n \t\r", valueEnd: " \t\r\n}", nameEnd: "]\n", lineEnd: "\n", white: " \t\r\n", blank: " \t"} {
-		for i := range len(in) {
-			class[in[i]] |= c
-		}
-	}
-	return class
-}()
-
-// named reads what begins with a word: a pair, a block in braces, or the word alone.
-func (r *blocksReader) named() error {
-	var word []byte
-	if r.text[r.at] == '"' {
-		word = r.quoted()
-	} else if word = r.until(wordEnd); len(word) == 0 {
-		r.at++ // a stray = or ]
-		return nil
-	}
-	end := r.at
-	r.space(white)
-	switch {
-	case r.at < len(r.text) && r.text[r.at] == '{':
-		r.at++
-		return r.opens(word)
-	case r.at >= len(r.text) || r.text[r.at] != '=':
-		r.value, r.inBraces = place{r.begin, end}, false
-		return r.pair(words, word)
-	}
-	r.at++
-	r.space(blank)
-	switch {
-	case r.at < len(r.text) && r.text[r.at] == '{':
-		r.at++
-		return r.opens(word)
-	case r.at < len(r.text) && r.text[r.at] == '"':
-		from := r.at
-		value := r.quoted()
-		r.value, r.inBraces = place{from, r.at}, false
-		return r.pair(word, value)
-	}
-	from := r.at
-	var value []byte
-	if r.inBraces = r.braces(); r.inBraces {
-		value = r.until(valueEnd)
-	} else {
-		value = r.until(lineEnd)
-	}
-	value = bytes.TrimSpace(value)
-	r.value = place{from, from + len(value)}
-	return r.pair(word, value)
-}
-
-// braces reports whether a value here ends at a closing brace on its line.
-func (r *blocksReader) braces() bool {
-	return (r.inside || len(r.open.ends) > 0) && r.brace.find(r.text, r.at) < r.newline.find(r.text, r.at)
-}
-
-// nextByte knows where a byte stands next, so that a text is searched once, however often that is asked.
-type nextByte struct {
-	c     byte
-	at    int // where it stands
-	known bool
-}
-
-// find is the first place of the byte at or behind from, the length of the text where there is none. It is asked for places in rising order.
-func (n *nextByte) find(text []byte, from int) int {
-	if !n.known || n.at < from {
-		n.known, n.at = true, len(text)
-		if i := bytes.IndexByte(text[from:], n.c); i >= 0 {
-			n.at = from + i
-		}
-	}
-	return n.at
-}
-
-func (r *blocksReader) space(class byte) {
-	at := r.at
-	for at < len(r.text) && blockClass[r.text[at]]&class != 0 {
-		at++
-	}
-	r.at, r.short = at, r.short || at == len(r.text)
-}
-
-// until reads up to a byte of a class, or the end.
-func (r *blocksReader) until(class byte) []byte {
-	from, at := r.at, r.at
-	for at < len(r.text) && blockClass[r.text[at]]&class == 0 {
-		at++
-	}
-	r.at, r.short = at, r.short || at == len(r.text)
-	return r.text[from:at]
-}
-
-// quoted reads what stands in quotes.
-func (r *blocksReader) quoted() []byte {
-	r.at++
-	if end := bytes.IndexByte(r.text[r.at:], '"'); end >= 0 && r.at+end+1 < len(r.text) && r.text[r.at+end+1] != '"' && bytes.IndexByte(r.text[r.at:r.at+end], '\\') < 0 {
-		value := r.text[r.at : r.at+end]
-		r.at += end + 1
-		return value
-	}
-	var b []byte
-	for ; r.at < len(r.text); r.at++ {
-		c := r.text[r.at]
-		next := byte(0)
-		if r.at+1 < len(r.text) {
-			next = r.text[r.at+1]
-		}
-		switch {
-		case c == '\\' && (next == '"' || next == '\\'), c == '"' && next == '"':
-			r.at++
-			b = append(b, next)
-		case c == '"':
-			r.at++
-			r.short = r.short || r.at == len(r.text)
-			return b
-		default:
-			b = append(b, c)
-		}
-	}
-	r.short = true
-	return b
 }

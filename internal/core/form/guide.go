@@ -19,11 +19,12 @@ type Guide struct {
 	next func(at int) string
 	// learnt are places that it has come by, of a large file.
 	learnt *milestones
+	close  func()
 }
 
-// Guide is a guide through a file of a form; of a form without queries that name one value, or a file that does not read, it says nothing. JSON and
-// XML are read as far as is asked, and not held in memory. learnt is what a guide through the same file has learnt, or nil: then what lies between
-// these places is not read.
+// Guide is a guide through a file of a form; of a form without queries that name one value, or behind what does not read, it says nothing. JSON, XML and
+// blocks are read as far as is asked, and not held in memory. learnt is what a guide through the same file has learnt, or nil: then what lies between
+// these places is not read. It must be closed.
 func (spec Spec) Guide(file io.ReaderAt, size int64, learnt []byte) *Guide {
 	nothing := &Guide{next: func(int) string { return "" }}
 	switch spec.Form {
@@ -31,20 +32,21 @@ func (spec Spec) Guide(file io.ReaderAt, size int64, learnt []byte) *Guide {
 		return jsonGuide(inFile(file, int(size)), learnt)
 	case "xml":
 		return xmlGuide(inFile(file, int(size)), learnt)
-	case "ini", "blocks":
-		if size > maxTree {
-			return nothing
-		}
-		data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxTree)
-		if err != nil {
-			return nothing
-		}
-		if spec.Form == "ini" {
+	case "blocks":
+		return blocksGuide(inFile(file, int(size)), spec.Blocks, learnt)
+	case "ini":
+		if data, err := readAbout(io.NewSectionReader(file, 0, size), size, maxTree); err == nil && size <= maxTree {
 			return iniGuide(data)
 		}
-		return blocksGuide(data, spec.Blocks)
 	}
 	return nothing
+}
+
+// Close frees what the guide holds.
+func (g *Guide) Close() {
+	if g.close != nil {
+		g.close()
+	}
 }
 
 // To is the query that leads to the value that has the byte at a place, or "".
@@ -64,13 +66,13 @@ type spot struct {
 	query string
 }
 
-// along is a guide by spots in rising order, which more finds as far as is asked.
-func along(more func() (spot, bool)) *Guide {
+// along is a guide by spots in rising order, which more finds as far as is asked: the next one, which may be before the place.
+func along(more func(at int) (spot, bool)) *Guide {
 	var now spot
 	known := true
 	return &Guide{next: func(at int) string {
 		for known && now.to <= at {
-			now, known = more()
+			now, known = more(at)
 		}
 		if !known {
 			return ""
@@ -81,6 +83,7 @@ func along(more func() (spot, bool)) *Guide {
 
 func jsonGuide(text *source, learnt []byte) *Guide {
 	t := newJSON(text)
+	t.recall("json")
 	w := &jsonWalk{at: text.bom()}
 	stones := milestonesOf(text.size, learnt)
 	known := true
@@ -90,6 +93,7 @@ func jsonGuide(text *source, learnt []byte) *Guide {
 		}
 		for known && w.at <= at {
 			was := w.at
+			w.reach = at
 			known = t.walk(w, text.size, min(at, w.at+stones.every)) == nil && w.at > was
 			if known && stones.due(w.at) {
 				stones.lay(stoneOf(w))
@@ -145,10 +149,11 @@ func (t *xmlSource) alikeOn(in *xmlWay, at, until int) int {
 
 func xmlGuide(text *source, learnt []byte) *Guide {
 	t := newXML(text)
+	t.recall("xml")
 	way := []xmlWay{{}}
 	var tag place // the last one that was passed
 	kind := noTag
-	pass := func(until int) bool { // goes on behind the last tag, to the next one
+	pass := func(until, at int) bool { // goes on behind the last tag, to the next one; nobody asks before at
 		if kind == endTag || kind == emptyTag {
 			way = way[:max(1, len(way)-1)]
 			tag.to = t.alikeOn(&way[len(way)-1], tag.to, until)
@@ -161,16 +166,19 @@ func xmlGuide(text *source, learnt []byte) *Guide {
 			return true
 		}
 		way = append(way, way[len(way)-1].meet(t.name(tag)))
+		if e, ok := t.part(tag.from); ok && kind == startTag && e.to <= at {
+			kind, tag.to = emptyTag, e.to // as good as empty
+		}
 		return true
 	}
 	stones := milestonesOf(text.size, learnt)
-	known := pass(0)
+	known := pass(0, 0)
 	return &Guide{learnt: stones, next: func(at int) string {
 		if m, ok := stones.before(at, tag.to); ok {
 			way, tag, kind = m.way(), place{m.At, m.At}, startTag // the next one is in the innermost that is open
 		}
 		for known && tag.to <= at {
-			known = pass(min(at, tag.to+stones.every))
+			known = pass(min(at, tag.to+stones.every), at)
 			if known && stones.due(tag.to) {
 				open := way
 				if kind != startTag {
@@ -224,7 +232,7 @@ func rawName(n xml.Name) string {
 func iniGuide(data []byte) *Guide {
 	lines := iniTexts(data)
 	at := 0
-	return along(func() (spot, bool) {
+	return along(func(int) (spot, bool) {
 		if len(lines) == 0 {
 			return spot{}, false
 		}
@@ -236,21 +244,6 @@ func iniGuide(data []byte) *Guide {
 			query = strings.TrimPrefix(l.at.section+"."+l.at.key, ".")
 		}
 		return spot{at, query}, true
-	})
-}
-
-func blocksGuide(data []byte, patterns BlockPatterns) *Guide {
-	spots, err := waysIn(data, patterns)
-	if err != nil { // what is not read has no query
-		spots = nil
-	}
-	return along(func() (spot, bool) {
-		if len(spots) == 0 {
-			return spot{}, false
-		}
-		s := spots[0]
-		spots = spots[1:]
-		return s, true
 	})
 }
 

@@ -1,6 +1,9 @@
 package form
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -122,15 +125,119 @@ func TestTheQueryLeadsThere(t *testing.T) {
 	}
 }
 
+// blocksOfWays are blocks in one of three spellings, some of them alike, with names of which there are one or more in a block. Each value is there once.
+func blocksOfWays(of string, random *rand.Rand) string {
+	var b strings.Builder
+	value := 0
+	pair := map[string]string{"blocks": "%s%s = v%d.\n", "lines": "%s%s: v%d.\n", "indented": "%s%s v%d.\n"}[of]
+	begin := map[string]string{"blocks": "%s[%s]\n", "lines": "%sBEGIN %s\n", "indented": "%s%s\n"}[of]
+	end := map[string]string{"blocks": "%s[/%s]\n", "lines": "%sEND %s\n"}[of]
+	var fill func(depth int)
+	fill = func(depth int) {
+		in, below := strings.Repeat("\t", depth), strings.Repeat("\t", depth+1)
+		if of == "lines" {
+			in, below = "", ""
+		}
+		for range 1 + random.IntN(4) {
+			name := []string{"a", "b", "c"}[random.IntN(3)]
+			value++
+			fmt.Fprintf(&b, pair, in, name, value)
+			for range random.IntN(3) * random.IntN(3) {
+				if depth == 4 {
+					break
+				}
+				block := []string{"x", "y", "odd name"}[random.IntN(3)]
+				if of != "blocks" && block != "x" {
+					block = "y"
+				}
+				fmt.Fprintf(&b, begin, in, block)
+				if random.IntN(2) == 0 {
+					value++
+					fmt.Fprintf(&b, pair, below, "n", value)
+				} else {
+					fill(depth + 1)
+				}
+				if end != "" {
+					fmt.Fprintf(&b, end, in, block)
+				}
+			}
+		}
+	}
+	fill(0)
+	return b.String()
+}
+
+// TestTheWaysThroughBlocks asks for the way to each value of blocks, from any of them on, read in pieces: the tree has just that value there.
+func TestTheWaysThroughBlocks(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	numbered := regexp.MustCompile(`v\d+\.`)
+	for of, spec := range blockSpecs {
+		asked, repeated := 0, 0
+		for range 300 {
+			data := blocksOfWays(of, random)
+			doc, err := Parse([]byte(data), spec)
+			require.NoError(t, err, data)
+			text := inFile(strings.NewReader(data), len(data))
+			if text.step = 1 << 20; random.IntN(2) == 0 {
+				text.step = 16
+			}
+			text.least = random.IntN(100)
+			if of == "blocks" && random.IntN(2) == 0 { // what it has been passed over by before
+				_, err := blocksOf(text, spec.Blocks)
+				require.NoError(t, err)
+			}
+			guide := blocksGuide(text, spec.Blocks, nil)
+			for i, at := range numbered.FindAllStringIndex(data, -1) {
+				if i%(1+random.IntN(4)) != 0 {
+					continue
+				}
+				query := guide.To(at[0] + random.IntN(at[1]-at[0]))
+				got, ok, err := doc.Value(t.Context(), query)
+				require.NoError(t, err, query)
+				require.True(t, ok, "%q in %s", query, data)
+				require.Equal(t, data[at[0]:at[1]], got, "%s in %s", query, data)
+				require.NoError(t, spec.CheckWritable(query))
+				asked++
+				if strings.HasSuffix(query, "]") {
+					repeated++
+				}
+			}
+			guide.Close()
+		}
+		assert.Greater(t, asked, 1000)
+		assert.Greater(t, repeated, 100)
+	}
+	odd := blocksGuide(inMemory([]byte("[x]\na = 1\n[/x]\n}\nc = 3\n")), BlockPatterns{}, nil)
+	assert.Equal(t, "$.x[0].a", odd.To(8))
+	assert.Empty(t, odd.To(21), "behind what does not read there is no way")
+	odd.Close()
+	many := blocksGuide(inMemory([]byte(strings.Repeat("a = 1\n", 3)+"b = 2\n")), BlockPatterns{}, nil)
+	assert.Equal(t, "$.a[1]", many.To(10))
+	many.Close() // before its end
+}
+
 // TestAGuideGoesOnWhereOneHasBeen asks guides that have been given what another one has learnt, and been asked less: they say the same.
 func TestAGuideGoesOnWhereOneHasBeen(t *testing.T) {
-	for form, data := range map[string]string{"json": someJSON, "xml": someXML} {
+	random := rand.New(rand.NewPCG(5, 6))
+	for form, data := range map[string]string{"json": someJSON, "xml": someXML, "blocks": strings.Repeat(blocksOfWays("blocks", random), 20)} {
+		require.Greater(t, len(data), 200)
 		guide := func(learnt []byte) *Guide {
 			text := inFile(strings.NewReader(data), len(data))
-			g := jsonGuide(text, learnt)
-			if form == "xml" {
-				g = xmlGuide(text, learnt)
+			if random.IntN(2) == 0 { // as it is where it has been passed over
+				text.least = 1 + random.IntN(50)
+				_, err := largeWith(form, text)
+				require.NoError(t, err)
 			}
+			var g *Guide
+			switch form {
+			case "json":
+				g = jsonGuide(text, learnt)
+			case "xml":
+				g = xmlGuide(text, learnt)
+			default:
+				g = blocksGuide(text, BlockPatterns{}, learnt)
+			}
+			t.Cleanup(g.Close)
 			g.learnt.every = 1
 			return g
 		}
@@ -147,6 +254,14 @@ func TestAGuideGoesOnWhereOneHasBeen(t *testing.T) {
 				require.Equal(t, want[at], g.To(at), "%s: byte %d, from %d", form, at, from)
 			}
 			assert.Nil(t, g.Learnt(), "nothing new")
+			g = guide(nil)
+			for at := from; at < len(data); at += 1 + random.IntN(40) {
+				require.Equal(t, want[at], g.To(at), "%s: byte %d, from %d", form, at, from)
+			}
+			g = guide(g.Learnt()) // what another one has passed over at once is not laid out yet
+			for at := from / 2; at < len(data); at += 1 + random.IntN(40) {
+				require.Equal(t, want[at], g.To(at), "%s: byte %d, from %d", form, at, from)
+			}
 		}
 		assert.Equal(t, want[len(data)/2], guide([]byte("[{\"At\": -1}]")).To(len(data)/2), "what can be none is not believed")
 		assert.Equal(t, want[len(data)/2], guide([]byte("nonsense")).To(len(data)/2))

@@ -84,6 +84,8 @@ type jsonWalk struct {
 	at   int
 	want int
 	open []jsonOpen
+	// reach is where nobody asks before: a value that is known to end before it is passed over at once.
+	reach int
 }
 
 // jsonOpen is an array or an object of which not all has been passed.
@@ -139,7 +141,7 @@ func (t *jsonSource) walk(w *jsonWalk, end, until int) error {
 		case want == wantComma, want == wantColon, name && c != '"':
 			return t.unexpected(base+i, c)
 		case c == '{' || c == '[':
-			if to, ok := t.skip(base+i, until, top); ok {
+			if to, ok := t.skip(base+i, max(until, w.reach), top); ok {
 				base, i, part, want = to, 0, nil, wantComma
 				break
 			}
@@ -199,13 +201,13 @@ func (t *jsonSource) alike(in *jsonOpen, begin int, part []byte, base, i, until 
 	return length
 }
 
-// skip is where the value ends that begins at a place in what is open, if that is known and not behind until; of elements that have been passed over
+// skip is where the value ends that begins at a place in what is open, if that is known and not behind reach; of elements that have been passed over
 // ahead it is where the last one ends.
-func (t *jsonSource) skip(from, until int, in *jsonOpen) (to int, ok bool) {
-	if e, ok := t.part(from); ok && e.to <= until {
+func (t *jsonSource) skip(from, reach int, in *jsonOpen) (to int, ok bool) {
+	if e, ok := t.part(from); ok && e.to <= reach {
 		return e.to, true
 	}
-	if t.meets(from) && in != nil && in.bracket == '[' && until == t.size {
+	if t.meets(from) && in != nil && in.bracket == '[' && reach == t.size {
 		return t.jump()
 	}
 	return 0, false

@@ -67,21 +67,20 @@ func (m *milestones) written() []byte {
 
 // before is the last one before a place, if that saves going there from where one is.
 func (m *milestones) before(place, from int) (milestone, bool) {
-	i, _ := slices.BinarySearchFunc(m.stones, place+1, func(s milestone, at int) int { return s.At - at })
+	i, _ := slices.BinarySearchFunc(m.stones, place+1, byPlace)
 	if i == 0 || m.stones[i-1].At <= from {
 		return milestone{}, false
 	}
 	return m.stones[i-1], true
 }
 
-// due reports whether one is to be laid at a place that has been come to.
+// due reports whether one is to be laid at a place that has been come to: it is far enough from those before it and behind it.
 func (m *milestones) due(at int) bool {
-	last := 0
-	if n := len(m.stones); n > 0 {
-		last = m.stones[n-1].At
-	}
-	return at-last >= m.every
+	i, there := slices.BinarySearchFunc(m.stones, at, byPlace)
+	return !there && (i == 0 && at >= m.every || i > 0 && at-m.stones[i-1].At >= m.every) && (i == len(m.stones) || m.stones[i].At-at >= m.every)
 }
+
+func byPlace(s milestone, at int) int { return s.At - at }
 
 func (m *milestones) lay(s milestone) {
 	if len(s.Steps) == 0 { // all is over
@@ -92,7 +91,8 @@ func (m *milestones) lay(s milestone) {
 			return
 		}
 	}
-	m.stones, m.fresh = append(m.stones, s), true
+	i, _ := slices.BinarySearchFunc(m.stones, s.At, byPlace)
+	m.stones, m.fresh = slices.Insert(m.stones, i, s), true
 }
 
 // stoneOf is where a walk over a JSON is.

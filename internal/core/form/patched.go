@@ -2,6 +2,7 @@ package form
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"io"
 	"io/fs"
@@ -17,6 +18,8 @@ type patched struct {
 	size  int
 	shift int      // how much larger it is than base
 	known outlined // what is known of base
+	// passed is the last pass over all of it that found it whole, or nil.
+	passed *source
 }
 
 func newPatched(base *source, edits []change) (*patched, error) {
@@ -109,6 +112,15 @@ func (p *patched) part(from int) (extent, bool) {
 		return extent{}, false
 	}
 	return extent{e.inner - shift, e.to - shift}, true
+}
+
+// moved is how far what stands at a place of the base is shifted in what is read; ok is false where an edit touches it.
+func (p *patched) moved(from, to int) (shift int, ok bool) {
+	i, _ := slices.BinarySearchFunc(p.edits, from+1, func(e change, at int) int { return cmp.Compare(e.To, at) })
+	if i > 0 {
+		shift = p.ends[i-1] - p.edits[i-1].To
+	}
+	return shift, i == len(p.edits) || p.edits[i].From >= to
 }
 
 // ReadAt reads from what the edits have made of the file.

@@ -43,14 +43,14 @@ type rememberedFile struct {
 	size int64
 }
 
-// outline is what is remembered of the file in a form; known is false where that is nothing yet.
-func (f *rememberedFile) outline(form string) (m *memory, known bool) {
-	m = &memory{form: form, note: func(what []byte) { f.of.note(f.name, what) }}
-	return m, m.read(f.of.recall(f.name), int(f.size))
+// memory is of the file in a form, and knows nothing yet.
+func (f *rememberedFile) memory(form string) *memory {
+	return &memory{form: form, note: func(what []byte) { f.of.note(f.name, what) }}
 }
 
 // recall looks up what is remembered of the text as one of a form, before it is passed over.
 func (s *source) recall(form string) {
+	s.form = form
 	file := any(s.file)
 	if c, ok := file.(interface{ Opened() (fs.File, error) }); ok {
 		f, err := c.Opened()
@@ -61,7 +61,7 @@ func (s *source) recall(form string) {
 		file = f
 	}
 	if f, ok := file.(*rememberedFile); ok && f.size == int64(s.size) {
-		if m, known := f.outline(form); known {
+		if m := f.memory(form); m.read(f.of.recall(f.name), s.size) {
 			s.before = m
 		} else {
 			s.unknown = m
@@ -71,10 +71,24 @@ func (s *source) recall(form string) {
 
 // remember notes what has been learnt of the text, all of which has been passed over and is whole.
 func (s *source) remember() {
-	if s.unknown != nil && s.err == nil {
-		s.unknown.learn(&s.outline)
+	if s.err != nil {
+		return
+	}
+	if s.unknown != nil {
+		s.unknown.note(written(s.form, s))
 		s.unknown = nil
 	}
+	if p, ok := s.before.(*patched); ok {
+		p.passed = s
+	}
+}
+
+// Learnt is what a Remembered may be given of what the edits have made of the file, nil where that has not been passed over or is soon passed over.
+func (p *patched) Learnt() []byte {
+	if p.passed == nil || p.size <= maxTree {
+		return nil
+	}
+	return written(p.passed.form, p.passed)
 }
 
 // memory is what is remembered of a file in a form: the outline of all of it.
@@ -93,41 +107,62 @@ type writtenOutline struct {
 	Parts []int // of each where it begins, where what is in it ends, and where it ends itself
 }
 
-// read reads what learn wrote; ok is false of what cannot be the outline of a file of that size.
-func (m *memory) read(written []byte, size int) (ok bool) {
+// read reads what written made; ok is false of what cannot be the outline of a file of that size.
+func (m *memory) read(what []byte, size int) (ok bool) {
 	var w writtenOutline
-	if json.Unmarshal(written, &w) != nil || w.Form != m.form || len(w.Parts)%3 != 0 || len(w.Parts) > 3*maxRemembered {
+	if json.Unmarshal(what, &w) != nil || w.Form != m.form || len(w.Parts)%3 != 0 || len(w.Parts) > 3*maxRemembered {
 		return false
 	}
-	o := newOutline()
+	m.outline = newOutline()
 	for p := range slices.Chunk(w.Parts, 3) {
 		if p[0] < 0 || p[0] >= p[2] || p[1] < 0 || p[1] > p[2] || p[2] > size {
 			return false
 		}
-		o.note(p[0], extent{p[1], p[2]})
+		m.outline.note(p[0], extent{p[1], p[2]})
 	}
-	m.outline = o
 	return true
 }
 
-// learn notes what is known of a file all of which has been passed over, and is whole.
-func (m *memory) learn(o *outline) {
+// written is what is known of a file in a form, to be read by memory.read.
+func written(form string, known outlined) []byte {
 	type part struct {
 		from int
 		extent
 	}
-	var largest []part
-	for from, e := range o.parts {
-		largest = append(largest, part{from, e})
-	}
-	slices.SortFunc(largest, func(a, b part) int {
+	var all []part
+	eachPart(known, func(from int, e extent) { all = append(all, part{from, e}) })
+	slices.SortFunc(all, func(a, b part) int {
 		return cmp.Or(cmp.Compare(b.to-b.from, a.to-a.from), cmp.Compare(a.from, b.from))
 	})
-	w := writtenOutline{Form: m.form}
-	for _, p := range largest[:min(len(largest), maxRemembered)] {
+	all = slices.Compact(all)
+	w := writtenOutline{Form: form}
+	for _, p := range all[:min(len(all), maxRemembered)] {
 		w.Parts = append(w.Parts, p.from, p.inner, p.to)
 	}
-	if data, err := json.Marshal(w); err == nil {
-		m.note(data)
+	data, err := json.Marshal(w)
+	if err != nil {
+		return nil
+	}
+	return data
+}
+
+// eachPart visits all parts that are known of a file, some perhaps twice.
+func eachPart(known outlined, visit func(from int, e extent)) {
+	switch k := known.(type) {
+	case *source:
+		for from, e := range k.parts {
+			visit(from, e)
+		}
+		eachPart(k.before, visit)
+	case *memory:
+		for from, e := range k.parts {
+			visit(from, e)
+		}
+	case *patched:
+		eachPart(k.known, func(from int, e extent) {
+			if shift, ok := k.moved(from, e.to); ok {
+				visit(from+shift, extent{max(0, e.inner+shift), e.to + shift})
+			}
+		})
 	}
 }

@@ -104,7 +104,7 @@ func TestWhatIsRememberedIsNotReadAgain(t *testing.T) {
 			assert.Equal(t, noted, notes["save"], "it is noted anew")
 			f, err := fsys.Open("small")
 			require.NoError(t, err)
-			assert.NotImplements(t, (*interface{ outline(string) (*memory, bool) })(nil), f, "what is soon read again is not remembered")
+			assert.NotImplements(t, (*interface{ memory(string) *memory })(nil), f, "what is soon read again is not remembered")
 		})
 	}
 }

@@ -23,6 +23,7 @@ type source struct {
 
 	outline
 	before  outlined // what is known of the file without reading it, or nil
+	form    string   // the one that it is passed over as
 	unknown *memory  // what is to be remembered of the file, and is not yet, or nil
 
 	ahead     *ahead

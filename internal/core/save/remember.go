@@ -33,6 +33,11 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 	})
 }
 
+// outlines names the note of where the parts of a file end.
+func outlines(dir, file string) string {
+	return filepath.Join(dir, filepath.FromSlash(file)) + "\x00outline"
+}
+
 // FS is the folder of a save of an install, of whose large files h remembers where their parts end.
 func (s *Save) FS(d *game.Description, h *tree.Hasher) fs.FS {
 	dir := s.Folder.Path
@@ -41,7 +46,7 @@ func (s *Save) FS(d *game.Description, h *tree.Hasher) fs.FS {
 		if i < 0 {
 			return "", nil, false
 		}
-		return filepath.Join(dir, filepath.FromSlash(name)) + "\x00outline", slices.Values(s.Files[i : i+1]), true
+		return outlines(dir, name), slices.Values(s.Files[i : i+1]), true
 	}
 	return form.Remembered(tree.DirFS(dir), func(name string) (what []byte) {
 		if place, file, ok := noted(name); ok {
@@ -101,8 +106,8 @@ func (s *Save) recall(h *tree.Hasher) (tree.Digest, bool) {
 }
 
 // Foretell notes what a save says whose files have just been written, so that it is not read again for that. says is what was read of just these files
-// before they took their place; files are their paths. It returns them as they are now; ok is false where nothing could be noted.
-func (s *Save) Foretell(ctx context.Context, in *game.Install, h *tree.Hasher, says Facts, files []string) (now []tree.Entry, ok bool) {
+// before they took their place; files are their paths, and contents those that are other ones than before. It returns them as they are now; ok is false where nothing could be noted.
+func (s *Save) Foretell(ctx context.Context, in *game.Install, h *tree.Hasher, says Facts, files []string, contents tree.Contents) (now []tree.Entry, ok bool) {
 	if h.Notes == nil {
 		return nil, false
 	}
@@ -117,6 +122,11 @@ func (s *Save) Foretell(ctx context.Context, in *game.Install, h *tree.Hasher, s
 			return nil, false
 		}
 		h.Wrote(s.Folder.Path, e, sums)
+		if passed, ok := contents[p].(interface{ Learnt() []byte }); ok {
+			if learnt := passed.Learnt(); learnt != nil {
+				h.Note(outlines(s.Folder.Path, p), in.Game.Digest, s.Folder.Path, slices.Values([]tree.Entry{e}), learnt)
+			}
+		}
 		list = append(list, tree.Named{Path: s.relative(p), Digest: sums.Blake3})
 		now = append(now, e)
 	}
