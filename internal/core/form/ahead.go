@@ -34,9 +34,9 @@ type siblings interface {
 	pass(text *source, at int, long func()) (end int, err error)
 }
 
-// goAhead begins a second pass, where that makes the first one faster. It must be ended.
+// goAhead begins a second pass, where that makes the first one faster and none has begun. It must be ended.
 func (s *source) goAhead(over siblings) {
-	if s.file == nil || s.before != nil || s.size < s.aheadFrom || runtime.GOMAXPROCS(0) < 2 {
+	if s.file == nil || s.before != nil || s.ahead != nil || s.size < s.aheadFrom || runtime.GOMAXPROCS(0) < 2 {
 		return
 	}
 	a := &ahead{over: make(chan struct{}), text: inFile(s.file, s.size)}
@@ -65,6 +65,16 @@ func (s *source) goAhead(over siblings) {
 // meets reports whether the second pass began at a place, which is not 0: there it has not begun yet.
 func (s *source) meets(from int) bool {
 	return from > 0 && s.ahead != nil && s.ahead.from.Load() == int64(from)
+}
+
+// toMeeting is most, or less where a place is nearer at which the first pass may meet the second one, and which must not be jumped over.
+func (s *source) toMeeting(at, most int) int {
+	if s.ahead != nil {
+		if from := int(s.ahead.from.Load()); from > at {
+			return min(most, from-at)
+		}
+	}
+	return most
 }
 
 // jump is where the siblings end with which the second pass began; ok is false where it did not find that.

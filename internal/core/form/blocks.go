@@ -214,7 +214,7 @@ func (r *blocksReader) close(name []byte) error {
 	e := extent{r.base + r.begin, r.base + r.at}
 	from, ok := r.open.pop(name)
 	if !ok {
-		return unopened{"blocks", string(name), e.inner}
+		return unopened{"blocks", string(name), e.inner, len(r.open.ends) > 0}
 	}
 	if e.to-from >= r.source.least {
 		r.source.note(from, e)
@@ -242,7 +242,7 @@ func (r *blocksReader) alike(from, at int) {
 	if r.reach != nil {
 		most = min(most, *r.reach-at)
 	}
-	length, n := r.rows.pass(r.text[before-r.base:r.at], r.text[r.at:], most)
+	length, n := r.rows.pass(r.text[before-r.base:r.at], r.text[r.at:], r.source.toMeeting(at, most))
 	if n == 0 {
 		return
 	}

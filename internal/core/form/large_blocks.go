@@ -389,8 +389,8 @@ func (blockSiblings) pass(text *source, at int, long func()) (end int, err error
 	r := newBlocksReader(text, place{at, text.size}, BlockPatterns{}, told)
 	r.inside, r.quiet = true, 0
 	err = r.read()
-	if parent := (unopened{}); errors.As(err, &parent) {
-		return parent.at, nil
+	if to, ok := parentEnds(err); ok {
+		return to, nil
 	}
 	return at, errors.Join(err, errEarly)
 }

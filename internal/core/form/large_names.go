@@ -2,6 +2,7 @@ package form
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 )
 
@@ -65,6 +66,14 @@ func (n *names) ended(at int) (before int) {
 type unopened struct {
 	form, name string
 	at         int
+	within     bool // another one is open there
+}
+
+// parentEnds is where a pass over siblings came to the end of what they stand in, by the error it ended with: all of them had ended.
+func parentEnds(err error) (at int, ok bool) {
+	var e unopened
+	ok = errors.As(err, &e) && !e.within
+	return e.at, ok
 }
 
 func (e unopened) Error() string {

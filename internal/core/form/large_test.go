@@ -367,8 +367,15 @@ func inParts(form string, data []byte) (Doc, error) {
 // largeIn passes over a file a few bytes at a time, and notes each part.
 func largeIn(form string, text *source) (Doc, error) {
 	text.step, text.least, text.aheadFrom = 5, 1, 1
+	if over, ok := siblingsOf[form]; ok { // the second pass is over before the first one begins: whether they meet is no matter of luck
+		if text.goAhead(over); text.ahead != nil {
+			<-text.ahead.over
+		}
+	}
 	return largeWith(form, text)
 }
+
+var siblingsOf = map[string]siblings{"json": jsonSiblings{}, "xml": xmlSiblings{}, "blocks": blockSiblings{}}
 
 func largeWith(form string, text *source) (Doc, error) {
 	switch form {
@@ -459,6 +466,42 @@ func BenchmarkLarge(b *testing.B) {
 	}
 }
 
+// unclosed is how one of the last things in a large save is made one that does not end.
+var unclosed = map[string][2]string{
+	"json":   {`{}], "mods"`, `{], "mods"`},
+	"xml":    {"</things><mods>", "<thing></things><mods>"},
+	"blocks": {"[/things]\n[mod]", "[thing]\n[/things]\n[mod]"},
+}
+
+// TestSiblingsEndWithTheirParent passes over siblings alone: where they end is known only if all of them do.
+func TestSiblingsEndWithTheirParent(t *testing.T) {
+	for _, c := range []struct {
+		form, text, end string // end is "" where that is not known
+	}{
+		{"xml", "<b/><c>x</c> <b/></a><!-- -->", "</a>"},
+		{"xml", "<b/><c>x <b/></a>", ""},
+		{"xml", "<b/><c>x</c>", ""},
+		{"xml", "<c><c></a></c></a>", ""},
+		{"blocks", "[b]\n[/b]\nc { }\n[/a]\nx = 1\n", "[/a]"},
+		{"blocks", "b { } c { } } x", "} x"},
+		{"blocks", "[b]\n[c]\n[/b]\n[/a]\n", ""},
+		{"blocks", "[b]\n[/b]\n", ""},
+		{"json", `{"b": 1}, [2]], 3`, "], 3"},
+		{"json", `{"b": [1}, 2]`, ""},
+		{"json", `{"b": 1}, [2`, ""},
+		{"json", `{"b": 1}, 2}`, ""},
+	} {
+		text := inFile(strings.NewReader(c.text), len(c.text))
+		end, err := siblingsOf[c.form].pass(text, 0, func() {})
+		if c.end == "" {
+			assert.Error(t, err, c.text)
+			continue
+		}
+		require.NoError(t, err, c.text)
+		assert.True(t, strings.HasPrefix(c.text[end:], c.end), "%s: %s", c.text, c.text[end:])
+	}
+}
+
 // TestTheSecondPass: a large text is passed over from its middle on, too, and what is wrong in either half is found.
 func TestTheSecondPass(t *testing.T) {
 	for form, query := range lastOf {
@@ -469,6 +512,9 @@ func TestTheSecondPass(t *testing.T) {
 			"wrong at first":   func(b []byte) []byte { b[len(b)/4] = bad; return b },
 			"wrong at last":    func(b []byte) []byte { b[len(b)*3/4] = bad; return b },
 			"cut":              func(b []byte) []byte { return b[:len(b)*3/4] },
+			"one that does not end": func(b []byte) []byte {
+				return bytes.Replace(b, []byte(unclosed[form][0]), []byte(unclosed[form][1]), 1)
+			},
 			"a quote too much": func(b []byte) []byte { return bytes.Replace(b, []byte(`lamp3`), []byte(`"lamp3<`), 1) },
 		} {
 			now := c(bytes.Clone(data))
@@ -489,8 +535,7 @@ func TestTheSecondPass(t *testing.T) {
 		}
 		text := inFile(bytes.NewReader(data), len(data))
 		text.step, text.aheadFrom = 4096, 1
-		over := map[string]siblings{"json": jsonSiblings{}, "xml": xmlSiblings{}, "blocks": blockSiblings{}}[form]
-		text.goAhead(over)
+		text.goAhead(siblingsOf[form])
 		require.NotNil(t, text.ahead)
 		to, ok := text.jump()
 		assert.True(t, ok && to > len(data)*3/4, "%s: to %d of %d", form, to, len(data))

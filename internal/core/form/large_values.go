@@ -195,7 +195,7 @@ func (t *jsonSource) alike(in *jsonOpen, begin int, part []byte, base, i, until 
 	if from <= 0 || i-from > maxAgain || part[from] != ',' || len(bytes.TrimSpace(part[from+1:begin-base])) > 0 { // or there is another one in between
 		return 0
 	}
-	length, n := t.again.pass(part[from:i], part[i:], until-base-i)
+	length, n := t.again.pass(part[from:i], part[i:], t.toMeeting(base+i, until-base-i))
 	in.last += length
 	in.index += n
 	return length

@@ -108,7 +108,7 @@ func (t *xmlSource) children(in xmlElement, visit func(xmlElement) error) error 
 		case endTag:
 			from, ok := open.pop(name)
 			if !ok {
-				return unopened{"xml", string(name), tag.from}
+				return unopened{"xml", string(name), tag.from, len(open.ends) > 0}
 			}
 			if tag.to-from >= t.least {
 				t.note(from, extent{tag.from, tag.to})
@@ -132,7 +132,7 @@ func (t *xmlSource) alike(open *names, at, end int) int {
 		return at
 	}
 	i := at - t.base
-	length, n := t.again.pass(t.data[before-t.base:i], t.data[i:], end-at)
+	length, n := t.again.pass(t.data[before-t.base:i], t.data[i:], t.toMeeting(at, end-at))
 	if n > 0 {
 		open.ended(at + length)
 	}
@@ -364,8 +364,8 @@ func (xmlSiblings) pass(text *source, at int, long func()) (end int, err error) 
 		long()
 		err = t.children(xmlElement{inner: place{from, t.size}}, nil)
 	}
-	if parent := (unopened{}); errors.As(err, &parent) {
-		return parent.at, nil
+	if to, ok := parentEnds(err); ok {
+		return to, nil
 	}
 	return at, errors.Join(err, errEarly)
 }
