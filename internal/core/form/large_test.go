@@ -502,6 +502,25 @@ func TestSiblingsEndWithTheirParent(t *testing.T) {
 	}
 }
 
+// TestTextsThatEndWithWhatBegins: what a second pass begins at may be the last byte.
+func TestTextsThatEndWithWhatBegins(t *testing.T) {
+	for form, over := range siblingsOf {
+		for _, end := range []string{"<", "<a", ",", ", {", "\n", "\n[", "\n[a", "\n\t", "{", "\na {", "<!", "</"} {
+			for _, before := range []string{"<a>", `<a b="` + strings.Repeat("x", 60) + `"/>`, `"` + strings.Repeat("x", 60) + `"`} { // some need more in memory at once
+				data := []byte(strings.Repeat(" ", len(before)) + before + end)
+				text := inFile(bytes.NewReader(data), len(data))
+				text.step, text.aheadFrom = 5, 1
+				text.goAhead(over)
+				_, _ = largeWith(form, text)
+				assert.Nil(t, text.ahead)
+				text.bytes(0, len(data))
+				assert.Empty(t, text.bytes(len(data), len(data)+1), "there is nothing behind the end")
+				assert.Zero(t, text.byteAt(len(data)))
+			}
+		}
+	}
+}
+
 // TestTheSecondPass: a large text is passed over from its middle on, too, and what is wrong in either half is found.
 func TestTheSecondPass(t *testing.T) {
 	for form, query := range lastOf {

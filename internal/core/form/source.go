@@ -72,12 +72,12 @@ func inFile(file io.ReaderAt, size int) *source {
 	return &source{file: file, size: size, step: block, outline: newOutline(), before: outlineOf(file, int64(size)), aheadFrom: leastAhead}
 }
 
-// bytes are those of a place. Of a file they are good until more is read; a place may be larger than a block.
+// bytes are those of a place, none of one that goes on behind the end. Of a file they are good until more is read; a place may be larger than a block.
 func (s *source) bytes(from, to int) []byte {
 	if from >= s.base && to <= s.base+len(s.data) {
 		return s.data[from-s.base : to-s.base]
 	}
-	if s.file == nil || from > to {
+	if s.file == nil || from > to || to > s.size {
 		return nil
 	}
 	if s.stopped != nil && s.stopped.Load() {
