@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"syscall"
 	"time"
@@ -18,8 +19,19 @@ var release, commit string
 // memory is from how many bytes on garbage is collected at once rather than later: what comes from strangers is read in a bounded memory.
 const memory = 160 << 20
 
+// later is how much more than usual, in percent, may be allocated before garbage is collected for the first time: most commands are over by then.
+const later = 400
+
+// collectLater puts the first collection off. With it, all is as usual.
+func collectLater() {
+	usual := debug.SetGCPercent(later)
+	first := new([64]byte) // large enough to be collected by itself
+	runtime.AddCleanup(first, func(usual int) { debug.SetGCPercent(usual) }, usual)
+}
+
 func main() {
 	debug.SetMemoryLimit(memory)
+	collectLater()
 	ctx, stop := context.WithCancelCause(context.Background())
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)

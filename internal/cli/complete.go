@@ -255,7 +255,7 @@ func (c *completing) games(kind string) {
 	}
 	if c.cmd.Name == "add" {
 		for _, id := range h.GameIDs() {
-			c.offer(id, h.Games[id].Title)
+			c.offer(id, h.Game(id).Title)
 		}
 		return
 	}

@@ -109,7 +109,7 @@ func (a *app) listGames() error {
 	}
 	doc := view.GamesDoc{Head: view.NewHead("games")}
 	for _, id := range h.GameIDs() {
-		d := view.GameDoc{ID: id, Title: h.Games[id].Title, Installs: []string{}}
+		d := view.GameDoc{ID: id, Title: h.Game(id).Title, Installs: []string{}}
 		for _, in := range h.Installs {
 			if in.Game.ID == id {
 				d.Installs = append(d.Installs, in.Address())

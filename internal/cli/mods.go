@@ -25,7 +25,7 @@ func (a *app) mods() *ucli.Command {
 		Commands: []*ucli.Command{a.modsAdd(), a.modsDrop(), a.modsSwitch(true), a.modsSwitch(false), a.modsAside(), a.modsBack(), a.modsVerify(), a.modsAdopt(), a.modsOrder(), a.modsPin(), a.modsNeeds()},
 		Action: func(ctx context.Context, cmd *ucli.Command) error {
 			if cmd.Args().Present() && !strings.Contains(cmd.Args().First(), "@") {
-				if h, err := a.open(); err == nil && !h.Knows(cmd.Args().First()) && len(h.Installs) > 0 && h.Games[cmd.Args().First()] == nil {
+				if h, err := a.open(); err == nil && !h.Knows(cmd.Args().First()) && len(h.Installs) > 0 && h.Game(cmd.Args().First()) == nil {
 					return a.unknownCommand(cmd, cmd.Args().First())
 				}
 			}

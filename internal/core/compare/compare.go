@@ -209,7 +209,7 @@ func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
 	case err == nil && snapErr == nil:
 		return nil, problem.Usage(problem.Advise("%s", in.Address()).Or(problem.Advise("%s", snap.Address())), "%q could be an install or a snapshot: say which", address)
 	case snapErr == nil:
-		return snapshotSide(snap, h.Games), nil
+		return snapshotSide(snap, h.Game(snap.Game)), nil
 	case err != nil && strings.Contains(address, "."):
 		return nil, snapErr
 	case err != nil:
@@ -232,12 +232,12 @@ func sideOf(ctx context.Context, h *home.Home, address string) (*Side, error) {
 	return side, nil
 }
 
-func snapshotSide(snap *archive.Snapshot, games map[string]*game.Description) *Side {
+func snapshotSide(snap *archive.Snapshot, d *game.Description) *Side {
 	side := &Side{Name: snap.Address(), Version: snap.Version, Saves: []SideSave{}}
 	if !snap.ByHand {
 		side.Mods = append([]modlist.Listed{}, snap.Mods...)
 	}
-	if d := games[snap.Game]; d != nil {
+	if d != nil {
 		side.Ordered = d.Active != nil && d.Active.Order
 	}
 	for _, k := range snap.Saves {

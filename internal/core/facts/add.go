@@ -36,8 +36,8 @@ type Addable struct {
 // FindInstall finds an install and where it keeps its things. It is not known to the home before it is registered: the player is shown its
 // folders first. An install that is known and still there is never given another folder: its saves and lines would be taken for the other's.
 func FindInstall(ctx context.Context, h *home.Home, req AddRequest) (*Addable, error) {
-	d, ok := h.Games[req.Game]
-	if !ok {
+	d := h.Game(req.Game)
+	if d == nil {
 		hint := problem.Advise("described: %s", strings.Join(h.GameIDs(), ", "))
 		if near := strict.Nearest(req.Game, h.GameIDs()); near != "" {
 			hint = problem.Advise("did you mean %s?", near)

@@ -154,8 +154,8 @@ func (d *Download) Saves(ctx context.Context, h *home.Home, games []*game.Descri
 	}
 	var rest []*game.Description
 	for _, id := range h.GameIDs() {
-		if !slices.Contains(games, h.Games[id]) {
-			rest = append(rest, h.Games[id])
+		if !slices.Contains(games, h.Game(id)) {
+			rest = append(rest, h.Game(id))
 		}
 	}
 	if found, err = d.savesOf(ctx, h, rest); len(found) > 0 || err != nil {

@@ -13,6 +13,7 @@ package form
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,6 +66,8 @@ type Spec struct {
 	Encoding string // of text before the form reads it: a name of the WHATWG encoding list; "" is UTF-8
 	Blocks   BlockPatterns
 	Chunks   ChunkSpec
+
+	large int // the size, in bytes, above which no tree is made of it; 0 is largeText
 }
 
 // Forms are the names of the forms understood, sorted.
@@ -115,6 +118,9 @@ func Read(fsys fs.FS, name string, layers Layers, limits Limits) ([]byte, error)
 	return data, nil
 }
 
+// worthATree is up to what size, in bytes, a tree is made for a single question.
+const worthATree = 64 << 10
+
 // Values calls visit with each value that the query names in the file name of fsys, unwrapped from its own layers; of SQLite, each row's
 // first column as bytes. A value is only good until visit returns.
 func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query string, layers Layers, limits Limits, visit func([]byte) error) error {
@@ -126,6 +132,9 @@ func Values(ctx context.Context, fsys fs.FS, name string, spec Spec, query strin
 			}
 		}
 		return visit(value)
+	}
+	if streams(spec.Form) && Streams(spec.Form, query) {
+		spec.large = worthATree // for one question that can be asked without one
 	}
 	doc, err := Open(ctx, fsys, name, spec, limits)
 	if err != nil {
@@ -171,7 +180,7 @@ func Parse(data []byte, spec Spec) (Doc, error) {
 			return nil, err
 		}
 	}
-	switch large := len(data) > largeText; spec.Form {
+	switch large := len(data) > cmp.Or(spec.large, largeText); spec.Form {
 	case "json":
 		if large {
 			return parseLargeJSON(data)

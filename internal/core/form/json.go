@@ -23,10 +23,10 @@ type jsonDoc struct{ node any }
 // parseJSON keeps numbers as they are written: a version 1.10 must not become 1.1.
 func parseJSON(data []byte) (Doc, error) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
-	if err := checkJSONDepth(data); err != nil {
+	node, err := jsonNode(jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)))
+	if errors.Is(err, ErrTooLarge) {
 		return nil, err
 	}
-	node, err := jsonNode(jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)))
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil, fmt.Errorf("%w: the JSON ends too early", ErrDamaged)
 	}
@@ -63,8 +63,17 @@ func jsonNode(d *jsontext.Decoder) (any, error) {
 	return nil, nil
 }
 
+// enter reads the bracket that begins an object or an array.
+func enter(d *jsontext.Decoder) error {
+	_, err := d.ReadToken()
+	if err == nil && d.StackDepth() > maxDepth {
+		return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
+	}
+	return err
+}
+
 func jsonObject(d *jsontext.Decoder) (any, error) {
-	if _, err := d.ReadToken(); err != nil {
+	if err := enter(d); err != nil {
 		return nil, err
 	}
 	object := map[string]any{}
@@ -83,7 +92,7 @@ func jsonObject(d *jsontext.Decoder) (any, error) {
 }
 
 func jsonArray(d *jsontext.Decoder) (any, error) {
-	if _, err := d.ReadToken(); err != nil {
+	if err := enter(d); err != nil {
 		return nil, err
 	}
 	array := []any{}
@@ -96,26 +105,6 @@ func jsonArray(d *jsontext.Decoder) (any, error) {
 	}
 	_, err := d.ReadToken()
 	return array, err
-}
-
-func checkJSONDepth(data []byte) error {
-	depth, quoted := 0, false
-	for i := 0; i < len(data); i++ {
-		switch c := data[i]; {
-		case quoted && c == '\\':
-			i++
-		case c == '"':
-			quoted = !quoted
-		case quoted:
-		case c == '{' || c == '[':
-			if depth++; depth > maxDepth {
-				return fmt.Errorf("%w: nested deeper than %d", ErrTooLarge, maxDepth)
-			}
-		case c == '}' || c == ']':
-			depth--
-		}
-	}
-	return nil
 }
 
 // compiled are the queries that have been asked, by their text: a list asks each of its elements the same. Descriptions are bounded, and so are these.

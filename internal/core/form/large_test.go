@@ -527,10 +527,10 @@ func TestTheSecondPass(t *testing.T) {
 		data := largeSave(form, 20_000)
 		bad := map[string]byte{"json": 0, "xml": '<', "blocks": 0}[form]
 		for name, c := range map[string]func([]byte) []byte{
-			"whole":            func(b []byte) []byte { return b },
-			"wrong at first":   func(b []byte) []byte { b[len(b)/4] = bad; return b },
-			"wrong at last":    func(b []byte) []byte { b[len(b)*3/4] = bad; return b },
-			"cut":              func(b []byte) []byte { return b[:len(b)*3/4] },
+			"whole":          func(b []byte) []byte { return b },
+			"wrong at first": func(b []byte) []byte { b[len(b)/4] = bad; return b },
+			"wrong at last":  func(b []byte) []byte { b[len(b)*3/4] = bad; return b },
+			"cut":            func(b []byte) []byte { return b[:len(b)*3/4] },
 			"one that does not end": func(b []byte) []byte {
 				return bytes.Replace(b, []byte(unclosed[form][0]), []byte(unclosed[form][1]), 1)
 			},

@@ -390,18 +390,21 @@ func TestInstallsAreStoredAndReadBack(t *testing.T) {
 	in := &Install{Game: d, Name: "main", Root: "/g", Prefix: "/p", Pins: map[string]string{"v": "/x"}}
 	data, err := EncodeInstalls([]*Install{in}, nil)
 	require.NoError(t, err)
-	got, missing, err := DecodeInstalls(data, map[string]*Description{"pebble": d})
+	described := map[string]*Description{"pebble": d}
+	of := func(id string) *Description { return described[id] }
+	got, missing, err := DecodeInstalls(data, of)
 	require.NoError(t, err)
 	assert.Empty(t, missing)
 	assert.Equal(t, []*Install{in}, got)
-	_, missing, err = DecodeInstalls(data, nil)
+	delete(described, "pebble")
+	_, missing, err = DecodeInstalls(data, of)
 	require.NoError(t, err)
 	require.Len(t, missing, 1)
 	assert.Equal(t, "pebble@main", missing[0].Address())
 	again, err := EncodeInstalls(nil, missing)
 	require.NoError(t, err)
 	assert.JSONEq(t, string(data), string(again), "what has no description now stays in the file")
-	_, _, err = DecodeInstalls([]byte(`{"ostrov_installs": 9}`), nil)
+	_, _, err = DecodeInstalls([]byte(`{"ostrov_installs": 9}`), of)
 	assert.ErrorContains(t, err, "format 9")
 	assert.True(t, json.Valid(data))
 }

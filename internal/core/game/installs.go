@@ -42,8 +42,8 @@ func EncodeInstalls(installs []*Install, lost []LostInstall) ([]byte, error) {
 	return json.MarshalIndent(map[string]any{"ostrov_installs": installsFormat, "installs": list}, "", "  ")
 }
 
-// DecodeInstalls reads what EncodeInstalls wrote. Installs of games without a description are lost.
-func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Install, lost []LostInstall, err error) {
+// DecodeInstalls reads what EncodeInstalls wrote; described is the description of a game, or nil. Installs of games without one are lost.
+func DecodeInstalls(data []byte, described func(id string) *Description) (installs []*Install, lost []LostInstall, err error) {
 	var file struct {
 		Format   int      `json:"ostrov_installs"`
 		Installs []stored `json:"installs"`
@@ -55,8 +55,8 @@ func DecodeInstalls(data []byte, games map[string]*Description) (installs []*Ins
 		return nil, nil, fmt.Errorf("is of format %d; this Ostrov reads %d", file.Format, installsFormat)
 	}
 	for _, s := range file.Installs {
-		d, ok := games[s.Game]
-		if !ok {
+		d := described(s.Game)
+		if d == nil {
 			lost = append(lost, LostInstall{s.Game, s.Name, s})
 			continue
 		}

@@ -18,7 +18,7 @@ import (
 func (h *Home) Install(address string) (*game.Install, error) {
 	id, name, named := strings.Cut(address, "@")
 	for _, b := range h.Broken {
-		if b.Game == id && id != "" && h.Games[id] == nil {
+		if b.Game == id && id != "" && h.Game(id) == nil {
 			return nil, problem.New(problem.Do("games test", b.File), "%s cannot be used: %w", id, b.Err)
 		}
 	}
@@ -54,7 +54,7 @@ func (h *Home) Install(address string) (*game.Install, error) {
 	hint := problem.Advise("known: %s", strings.Join(addresses(h.Installs), ", "))
 	if near := strict.Nearest(id, ids); near != "" && near != id {
 		hint = problem.Advise("did you mean %s?", near)
-	} else if _, described := h.Games[id]; described && !slices.Contains(ids, id) {
+	} else if h.Game(id) != nil && !slices.Contains(ids, id) {
 		hint = problem.Do("games add", id)
 	}
 	return nil, problem.Usage(hint, "no install %q is known", address)

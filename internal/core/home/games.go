@@ -15,23 +15,21 @@ import (
 	"ostrov/internal/core/strict"
 )
 
-// loadGames reads the descriptions that ship with Ostrov, and the player's own in the home's folder games, which win. One of the player's
-// own that cannot be read is Broken; the description that it stands for is not used in its place.
+// described is a game with a description, which is read when it is asked for.
+type described struct {
+	shipped string // the file in games.Files, "" of the player's own
+	read    *game.Description
+}
+
+// loadGames finds the descriptions that ship with Ostrov, each called after the game's id, and reads the player's own in the home's folder games,
+// which win. One of the player's own that cannot be read is Broken; the description that it stands for is not used in its place.
 func (h *Home) loadGames() error {
 	list, err := fs.ReadDir(games.Files, ".")
 	if err != nil {
 		return err
 	}
 	for _, e := range list {
-		data, err := fs.ReadFile(games.Files, e.Name())
-		if err != nil {
-			return err
-		}
-		d, err := game.Parse("games/"+e.Name(), data)
-		if err != nil {
-			return err
-		}
-		h.Games[d.ID] = d
+		h.games[strings.TrimSuffix(e.Name(), ".toml")] = &described{shipped: e.Name()}
 	}
 	own, err := filepath.Glob(filepath.Join(h.Dir, "games", "*.toml"))
 	if err != nil {
@@ -42,12 +40,30 @@ func (h *Home) loadGames() error {
 		if err != nil {
 			id := strings.TrimSuffix(filepath.Base(path), ".toml")
 			h.Broken = append(h.Broken, Broken{path, err, id})
-			delete(h.Games, id)
+			delete(h.games, id)
 			continue
 		}
-		h.Games[d.ID] = d
+		h.games[d.ID] = &described{read: d}
 	}
 	return nil
+}
+
+// Game is the description of a game, nil where there is none.
+func (h *Home) Game(id string) *game.Description {
+	g, ok := h.games[id]
+	if !ok {
+		return nil
+	}
+	if g.read == nil {
+		data, err := fs.ReadFile(games.Files, g.shipped)
+		if err == nil {
+			g.read, err = game.Parse("games/"+g.shipped, data)
+		}
+		if err != nil { // tests read all that ship
+			h.Log.Error("a description that ships cannot be read", "error", err)
+		}
+	}
+	return g.read
 }
 
 // ReadDescription reads a description from a file and reports all that is wrong with it.
@@ -75,9 +91,9 @@ func (h *Home) TakeDescription(path string) (d, was *game.Description, err error
 	if d, err = ReadDescription(path); err != nil {
 		return nil, nil, err
 	}
-	was = h.Games[d.ID]
+	was = h.Game(d.ID)
 	d.File = h.Own(d.ID)
-	h.Games[d.ID] = d
+	h.games[d.ID] = &described{read: d}
 	h.Broken = slices.DeleteFunc(h.Broken, func(b Broken) bool { return b.Game == d.ID })
 	return d, was, nil
 }
@@ -104,7 +120,7 @@ func (h *Home) loadInstalls() {
 		return
 	}
 	if err == nil {
-		h.Installs, h.lost, err = game.DecodeInstalls(data, h.Games)
+		h.Installs, h.lost, err = game.DecodeInstalls(data, h.Game)
 	}
 	if err != nil {
 		h.Unrecorded = errors.Join(h.Unrecorded, fmt.Errorf("%s: %w", path, err))

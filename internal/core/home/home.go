@@ -41,7 +41,6 @@ type Options struct {
 // Home is Ostrov's data, open. It is not safe for concurrent use.
 type Home struct {
 	Options
-	Games    map[string]*game.Description
 	Installs []*game.Install
 	// Broken are descriptions and installs that cannot be used, each with why.
 	Broken  []Broken
@@ -50,6 +49,7 @@ type Home struct {
 	Unrecorded error
 	Hasher     *tree.Hasher
 
+	games   map[string]*described
 	lost    []game.LostInstall // installs without a description: they stay in the file
 	index   *index.Index
 	config  config
@@ -80,7 +80,7 @@ type config struct {
 // Open opens the data in a folder, making it where it is missing. A home or logbook that cannot be used is no error: Unrecorded says why,
 // and what only reads goes on.
 func Open(o Options) (*Home, error) {
-	h := &Home{Options: o, Games: map[string]*game.Description{}}
+	h := &Home{Options: o, games: map[string]*described{}}
 	if h.Progress == nil {
 		h.Progress = func(string, int64, int64) {}
 	}
@@ -231,7 +231,7 @@ func (h *Home) Scratch() string {
 // GameIDs are the ids of all games that have a description, sorted.
 func (h *Home) GameIDs() []string {
 	var ids []string
-	for id := range h.Games {
+	for id := range h.games {
 		ids = append(ids, id)
 	}
 	sort.Strings(ids)

@@ -118,7 +118,12 @@ func TestFilesOfANewerOstrov(t *testing.T) {
 		require.NoError(t, err, name)
 		assert.Error(t, h.RequireRecords(), name)
 		assert.ErrorContains(t, h.Unrecorded, strings.TrimSpace(name))
-		assert.NotEmpty(t, h.Games, "what is embedded is known")
+		assert.NotEmpty(t, h.GameIDs(), "what is embedded is known")
+		for _, id := range h.GameIDs() {
+			require.NotNil(t, h.Game(id), id)
+			assert.Equal(t, id, h.Game(id).ID, "it is called after the game")
+		}
+		assert.Nil(t, h.Game("pebble"))
 		require.NoError(t, h.Close())
 		data, err := os.ReadFile(filepath.Join(dir, strings.TrimSpace(name)))
 		require.NoError(t, err)

@@ -61,7 +61,7 @@ func folderNames(h *home.Home, snap *archive.Snapshot) []string {
 	names := make([]string, len(snap.Roots))
 	taken := map[string]int{}
 	for i, root := range snap.Roots {
-		if names[i] = realName(h.Games[snap.Game], root); names[i] != "" {
+		if names[i] = realName(h.Game(snap.Game), root); names[i] != "" {
 			taken[strings.ToLower(names[i])]++
 		}
 	}

@@ -61,7 +61,7 @@ func PlanExport(ctx context.Context, h *home.Home, st *facts.State, snap *archiv
 	if blank {
 		e.called = p.name
 	}
-	d := h.Games[snap.Game]
+	d := h.Game(snap.Game)
 	for i, root := range snap.Roots {
 		if root.Kind == archive.Mods || root.Kind == archive.Game { // these are not the player's
 			continue

@@ -18,7 +18,7 @@ func TestOn(t *testing.T) {
 	for _, id := range []string{"tidewrack", "brass-orchard", "night-tram"} {
 		in, err := w.Install(id)
 		require.NoError(t, err)
-		things, err := trial.On(t.Context(), w.Home, w.Home.Games[id], in.Root)
+		things, err := trial.On(t.Context(), w.Home, w.Home.Game(id), in.Root)
 		require.NoError(t, err)
 		require.NotEmpty(t, things)
 		require.Equal(t, "install", things[0].What)
@@ -33,7 +33,7 @@ func TestOn(t *testing.T) {
 
 		st := w.See(id)
 		for _, s := range st.Saves {
-			things, err := trial.On(t.Context(), w.Home, w.Home.Games[id], filepath.Join(s.Folder.Path, s.Name))
+			things, err := trial.On(t.Context(), w.Home, w.Home.Game(id), filepath.Join(s.Folder.Path, s.Name))
 			require.NoError(t, err)
 			require.Len(t, things, 1, s.Name)
 			assert.Equal(t, s.Facts.Problem == nil, things[0].Problem == nil, "%s: %v", s.Name, things[0].Problem)
@@ -58,19 +58,19 @@ func TestOn(t *testing.T) {
 
 	other := filepath.Join(t.TempDir(), "letter.txt")
 	require.NoError(t, os.WriteFile(other, []byte("dear all"), 0o644))
-	things, err := trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], other)
+	things, err := trial.On(t.Context(), w.Home, w.Home.Game("tidewrack"), other)
 	require.NoError(t, err)
 	for _, thing := range things {
 		assert.NotEmpty(t, thing.Not, "it says why it is none")
 	}
-	_, err = trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], other+"x")
+	_, err = trial.On(t.Context(), w.Home, w.Home.Game("tidewrack"), other+"x")
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
 // TestOnADownload reads what is in an archive.
 func TestOnADownload(t *testing.T) {
 	w := coretest.New(t)
-	things, err := trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], filepath.Join(filepath.Dir(w.Dir), "downloads", "quiet-cove.zip"))
+	things, err := trial.On(t.Context(), w.Home, w.Home.Game("tidewrack"), filepath.Join(filepath.Dir(w.Dir), "downloads", "quiet-cove.zip"))
 	require.NoError(t, err)
 	require.Len(t, things, 1)
 	assert.Equal(t, "save", things[0].What)
@@ -80,6 +80,6 @@ func TestOnADownload(t *testing.T) {
 	require.NoError(t, err)
 	half := filepath.Join(t.TempDir(), "half.zip")
 	require.NoError(t, os.WriteFile(half, data[:len(data)/2], 0o644))
-	_, err = trial.On(t.Context(), w.Home, w.Home.Games["tidewrack"], half)
+	_, err = trial.On(t.Context(), w.Home, w.Home.Game("tidewrack"), half)
 	assert.ErrorContains(t, err, "is damaged")
 }

@@ -176,7 +176,7 @@ func (v *Vetting) vet(ctx context.Context, req Request) error {
 
 // strange reports whether the download is a parcel of a game without a description.
 func (v *Vetting) strange() bool {
-	return v.Download.Parcel != nil && v.Download.Parcel.Needs.Game != "" && v.h.Games[v.Download.Parcel.Needs.Game] == nil
+	return v.Download.Parcel != nil && v.Download.Parcel.Needs.Game != "" && v.h.Game(v.Download.Parcel.Needs.Game) == nil
 }
 
 // own refuses what is no download: an install, known or not, or one of its folders of saves.
@@ -203,8 +203,8 @@ func own(ctx context.Context, h *home.Home, file string) error {
 		}
 	}
 	for _, id := range h.GameIDs() {
-		if h.Games[id].CheckMarker(path) == nil {
-			return problem.Usage(problem.Do("games add", id).With("at", path), "%s is no download: it is an install of %s that is not known yet", file, h.Games[id].Title)
+		if h.Game(id).CheckMarker(path) == nil {
+			return problem.Usage(problem.Do("games add", id).With("at", path), "%s is no download: it is an install of %s that is not known yet", file, h.Game(id).Title)
 		}
 	}
 	return nil
