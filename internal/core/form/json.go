@@ -23,7 +23,8 @@ type jsonDoc struct{ node any }
 // parseJSON keeps numbers as they are written: a version 1.10 must not become 1.1.
 func parseJSON(data []byte) (Doc, error) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
-	node, err := jsonNode(jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)))
+	d := jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	node, err := jsonNode(d)
 	if errors.Is(err, ErrTooLarge) {
 		return nil, err
 	}
@@ -35,6 +36,9 @@ func parseJSON(data []byte) (Doc, error) {
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: not JSON: %v", ErrDamaged, err)
+	}
+	if err := nothingBehind("JSON", inMemory(data), int(d.InputOffset())); err != nil {
+		return nil, err
 	}
 	return jsonDoc{node}, nil
 }

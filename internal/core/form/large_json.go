@@ -41,11 +41,17 @@ func largeJSONOf(text *source) (Doc, error) {
 	t.recall("json")
 	t.goAhead(jsonSiblings{})
 	defer t.endAhead()
+	var end int
 	var err error
 	if t.kind(root.at) == '{' {
-		err = t.members(root.at, func(jsonMember) error { return nil }) // which passes over all of it
+		end, err = t.parts(root.at, '{', func(place, place) error { return nil }) // which passes over all of it
 	} else {
-		_, err = t.pass(root.at.from, root.at.to)
+		var value place
+		value, err = t.pass(root.at.from, root.at.to)
+		end = value.to
+	}
+	if err == nil {
+		err = nothingBehind("JSON", t.source, end)
 	}
 	if err != nil {
 		return nil, err
@@ -56,13 +62,14 @@ func largeJSONOf(text *source) (Doc, error) {
 
 // members visits the members of an object, in the order of the text; of what is no object there are none.
 func (t *jsonSource) members(at place, visit func(jsonMember) error) error {
-	return t.parts(at, '{', func(name, value place) error {
+	_, err := t.parts(at, '{', func(name, value place) error {
 		text, err := t.text(name)
 		if err != nil {
 			return err
 		}
 		return visit(jsonMember{text, value})
 	})
+	return err
 }
 
 // elements visits the elements of an array, or the values of an object.
@@ -70,54 +77,55 @@ func (t *jsonSource) elements(at place, visit func(place) error) error {
 	if t.kind(at) != '[' {
 		return t.members(at, func(m jsonMember) error { return visit(m.value) })
 	}
-	return t.parts(at, '[', func(_, value place) error { return visit(value) })
+	_, err := t.parts(at, '[', func(_, value place) error { return visit(value) })
+	return err
 }
 
-// parts visits what stands in the brackets that a value begins with; of one that begins otherwise there is nothing.
-func (t *jsonSource) parts(at place, bracket byte, visit func(name, value place) error) error {
+// parts visits what stands in the brackets that a value begins with, and returns where they end; of one that begins otherwise there is nothing.
+func (t *jsonSource) parts(at place, bracket byte, visit func(name, value place) error) (end int, err error) {
 	from, c, _ := t.start(at.from, at.to)
 	if c != bracket {
-		return nil
+		return 0, nil
 	}
 	for first := true; ; first = false {
 		from++ // behind the bracket or the comma
 		next, c, ok := t.start(from, at.to)
 		switch {
 		case !ok:
-			return t.early()
+			return 0, t.early()
 		case first && c == bracket+2:
-			return nil
+			return next + 1, nil
 		}
 		var name place
 		if bracket == '{' {
 			if c != '"' {
-				return t.unexpected(next, c)
+				return 0, t.unexpected(next, c)
 			}
 			to, err := t.scalarEnd(next, at.to)
 			if err != nil {
-				return err
+				return 0, err
 			}
 			name = place{next, to}
 			if next, c, ok = t.start(to, at.to); !ok {
-				return t.early()
+				return 0, t.early()
 			} else if c != ':' {
-				return t.unexpected(next, c)
+				return 0, t.unexpected(next, c)
 			}
 			next++
 		}
 		value, err := t.pass(next, at.to)
 		if err != nil {
-			return err
+			return 0, err
 		}
 		if err := visit(name, value); err != nil {
-			return err
+			return 0, err
 		}
 		if from, c, ok = t.start(value.to, at.to); !ok {
-			return t.early()
+			return 0, t.early()
 		} else if c == bracket+2 {
-			return nil
+			return from + 1, nil
 		} else if c != ',' {
-			return t.unexpected(from, c)
+			return 0, t.unexpected(from, c)
 		}
 	}
 }

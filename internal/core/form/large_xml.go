@@ -46,15 +46,43 @@ func largeXMLOf(text *source) (Doc, error) {
 	t.recall("xml")
 	t.goAhead(xmlSiblings{})
 	defer t.endAhead()
-	elements := 0
-	if err := t.children(t.root, func(xmlElement) error { elements++; return nil }); err != nil { // which passes over all of it
-		return nil, err
+	end, err := t.whole()
+	if err == nil {
+		err = t.onlyNotesBehind(end)
 	}
-	if elements == 0 {
-		return nil, fmt.Errorf("%w: the XML has no element", ErrDamaged)
+	if err != nil {
+		return nil, err
 	}
 	t.remember()
 	return largeXML{t, t.root}, nil
+}
+
+// whole passes over all of it, and returns where the last outermost element ends.
+func (t *xmlSource) whole() (end int, err error) {
+	err = t.children(t.root, func(e xmlElement) error { end = e.outer.to; return nil })
+	if err == nil && end == 0 {
+		err = fmt.Errorf("%w: the XML has no element", ErrDamaged)
+	}
+	return end, err
+}
+
+// onlyNotesBehind is an error where more than comments and instructions follows the last element.
+func (t *xmlSource) onlyNotesBehind(end int) error {
+	for {
+		at := t.behind(end)
+		head := string(t.bytes(at, min(at+4, t.size)))
+		to := -1
+		switch {
+		case head == "<!--":
+			to = t.endOf(at+4, t.size, "-->")
+		case strings.HasPrefix(head, "<?"):
+			to = t.endOf(at+2, t.size, "?>")
+		}
+		if to < 0 {
+			return nothingBehind("XML", t.source, at)
+		}
+		end = to
+	}
 }
 
 var errEarly = fmt.Errorf("%w: the XML ends too early", ErrDamaged)

@@ -148,6 +148,31 @@ func (s *source) search(from, to int, text string) int {
 	return -1
 }
 
+// behind is the first byte at or behind a place that is no white space and no zero: a file may be filled up with these.
+func (s *source) behind(at int) int {
+	for at < s.size {
+		part := s.rest(at, s.size)
+		for i, c := range part {
+			if c != 0 && !space(c) {
+				return at + i
+			}
+		}
+		if len(part) == 0 {
+			break
+		}
+		at += len(part)
+	}
+	return at
+}
+
+// nothingBehind is an error where something is left of a text behind its end: what some readers would read, and others not.
+func nothingBehind(form string, s *source, end int) error {
+	if at := s.behind(end); at < s.size {
+		return fmt.Errorf("%w: the %s is over at byte %d, and something follows at byte %d", ErrDamaged, form, end, at)
+	}
+	return nil
+}
+
 // byteAt is one byte.
 func (s *source) byteAt(at int) byte {
 	if b := s.bytes(at, at+1); len(b) == 1 {

@@ -33,6 +33,12 @@ func parseXML(data []byte) (Doc, error) {
 	if !root {
 		return nil, fmt.Errorf("%w: the XML has no element", ErrDamaged)
 	}
+	text := newXML(inMemory(data))
+	if end, err := text.whole(); err == nil { // else it is written in a way that only the tree knows
+		if err := text.onlyNotesBehind(end); err != nil {
+			return nil, err
+		}
+	}
 	return xmlDoc{node}, nil
 }
 
