@@ -168,6 +168,13 @@ func (m *Maker) harmless() {
 	m.add("a bay under any name", "winter by Ada.txt", []byte(m.Bay), "name-differs")
 	m.add("a bay in a folder", "a.zip", m.Zip(files{{"x/y/bay_e.orchard", m.Bay}}))
 	m.add("an older bay", "bay_e.orchard", []byte(m.edited(m.Bay, []string{`release="2.3"`, `release="2.2"`})), "save-older")
+	chart := unpacktest.File{"slot_05/chart.bin", "CHART"}
+	m.add("lines behind its end", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(m.voyage + "\r\n\n \t")}, chart}))
+	m.add("filled up with zeros", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(m.voyage + strings.Repeat("\x00", 512))}, chart}))
+	m.add("a bay with a note behind it", "bay_e.orchard", []byte(m.Bay+"<!-- kept by hand -->\n"))
+	m.add("a voyage with a mark before it", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz("\ufeff" + m.voyage)}, chart}))
+	m.add("a bay with lines of Windows", "bay_e.orchard", []byte(strings.ReplaceAll(m.Bay, "\n", "\r\n")))
+	m.add("a bay with an instruction behind it", "bay_e.orchard", []byte(m.Bay+"<?keeper mole?>"))
 	m.add("timetable", "n.timetable", []byte(lines("[timetable]", "title = N", "version = 3.1", "[/timetable]")), "mod-extra", "mod-extra", "mod-extra", "mod-extra", "mod-extra", "mod-extra")
 }
 
@@ -252,6 +259,10 @@ func (m *Maker) unsuitable() {
 	m.add("cut", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", cut[:len(cut)/2]}, {"slot_05/chart.bin", "CHART"}}), "damaged")
 	m.add("not packed", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", m.voyage}, {"slot_05/chart.bin", "CHART"}}), "damaged")
 	m.add("not JSON", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz("{\"title\": ")}, {"slot_05/chart.bin", "CHART"}}), "damaged")
+	chart := unpacktest.File{"slot_05/chart.bin", "CHART"}
+	m.add("written over a longer one", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(m.voyage + m.voyage[len(m.voyage)-40:])}, chart}), "damaged")
+	m.add("two voyages in one file", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(m.voyage + "\n" + m.voyage)}, chart}), "damaged")
+	m.add("a bay with words behind it", "bay_e.orchard", []byte(m.Bay+"fruit\n"), "damaged")
 	m.add("a file missing", "a.zip", m.Zip(files{{"slot_05/voyage.json.gz", gz(m.voyage)}}), "incomplete")
 	whole := m.Zip(m.Slot("slot_05"))
 	m.add("zip cut", "a.zip", whole[:len(whole)-40], "damaged", "not-a-save")
