@@ -87,6 +87,8 @@ type PlaceDoc struct {
 	Offset int    `json:"offset"`
 	Around string `json:"around"`
 	At     string `json:"at,omitempty"`
+	// In leads to the wrapped value that it stands inside of.
+	In string `json:"in,omitempty"`
 }
 
 // UnreadDoc is a file that could not be looked into.
@@ -99,7 +101,7 @@ type UnreadDoc struct {
 func Found(save, text string, found *edit.Found) FoundTextDoc {
 	doc := FoundTextDoc{Head: NewHead("find"), Save: save, Text: text, Count: found.Count, Places: []PlaceDoc{}}
 	for _, f := range found.Places {
-		doc.Places = append(doc.Places, PlaceDoc{f.File, f.Line, f.Offset, f.Around, f.At()})
+		doc.Places = append(doc.Places, PlaceDoc{f.File, f.Line, f.Offset, f.Around, f.At(), f.Inside()})
 	}
 	for _, u := range found.Unread {
 		doc.Unread = append(doc.Unread, UnreadDoc{u.File, u.Why.Error()})
@@ -128,6 +130,8 @@ func (p *Printer) Found(doc FoundTextDoc) {
 		p.hang("  "+p.paint(faint, where), Text(f.Around))
 		if f.At != "" {
 			p.Line("    --at %s", Text(quoted(f.At)))
+		} else if f.In != "" {
+			p.Line("    in %s", Text(quoted(f.In)))
 		}
 	}
 	if n := doc.Count - len(shown); n > 0 && len(shown) > 0 {

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"ostrov/internal/core/field"
 	"ostrov/internal/core/form"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 )
 
@@ -26,6 +28,8 @@ type Place struct {
 	Around string // a few words around it
 	// Query leads there; "" where the form of the file has none.
 	Query string
+	// In leads to the wrapped value that the place is inside of, "" where it is not, or nothing leads there.
+	In string
 }
 
 // At is what leads to the place as the option at of set takes it, FILE:QUERY, or "".
@@ -34,6 +38,14 @@ func (p Place) At() string {
 		return ""
 	}
 	return p.ID + ":" + p.Query
+}
+
+// Inside is In as the option at of set takes it, or "".
+func (p Place) Inside() string {
+	if p.ID == "" || p.In == "" {
+		return ""
+	}
+	return p.ID + ":" + p.In
 }
 
 // Found is what there is of a text in a save.
@@ -207,12 +219,12 @@ func (src Source) findWrapped(ctx context.Context, name, id string, f field.File
 		}
 		asked[r.At] = true
 		row := 0
-		err := form.Values(ctx, src.FS, name, f.Spec(), r.At, r.Layers.Layers, form.Limits{Decoded: maxFile}, func(value []byte) error {
+		err := src.eachWrapped(ctx, name, f, r, func(query string, value []byte) error {
 			row++
 			n := bytes.Count(value, []byte(text))
 			if count += n; n > 0 && len(places) < most {
 				at := bytes.Index(value, []byte(text))
-				places = append(places, Place{File: name, ID: id, Offset: at, Around: fmt.Sprintf("inside value %d: %s", row, around(value, at, len(text)))})
+				places = append(places, Place{File: name, ID: id, Offset: at, Around: fmt.Sprintf("inside value %d: %s", row, around(value, at, len(text))), In: query})
 			}
 			return ctx.Err()
 		})
@@ -221,6 +233,48 @@ func (src Source) findWrapped(ctx context.Context, name, id string, f field.File
 		}
 	}
 	return places, count, nil
+}
+
+// oneColumn is a SELECT of one column of all rows.
+var oneColumn = regexp.MustCompile(`(?is)^\s*SELECT\s+"?(\w+)"?\s+FROM\s+"?(\w+)"?\s*;?\s*$`)
+
+// eachWrapped visits the values that references are looked for in, unwrapped, with the query that leads to each, or "".
+func (src Source) eachWrapped(ctx context.Context, name string, f field.File, r *game.Reference, visit func(query string, value []byte) error) (err error) {
+	column := oneColumn.FindStringSubmatch(r.At)
+	if f.Form != "sqlite" && f.Form != "json" && f.Form != "xml" && f.Form != "blocks" || f.Form == "sqlite" && column == nil || !form.Streams(f.Form, r.At) {
+		return form.Values(ctx, src.FS, name, f.Spec(), r.At, r.Layers.Layers, form.Limits{Decoded: maxFile}, func(value []byte) error { return visit("", value) })
+	}
+	content, err := src.unwrapped(name, f)
+	if err != nil {
+		return err
+	}
+	unwrap := func(query string, value []byte) error {
+		peeled, err := r.Layers.Peel(bytes.NewReader(value), form.Limits{Decoded: maxFile})
+		if err != nil {
+			return err
+		}
+		return visit(query, peeled)
+	}
+	if f.Form == "sqlite" {
+		data, err := all(content)
+		if err != nil {
+			return err
+		}
+		return form.EachRow(ctx, data, func(row form.Row) error {
+			i := slices.IndexFunc(row.Columns, func(c string) bool { return strings.EqualFold(c, column[1]) })
+			if i < 0 || !strings.EqualFold(row.Table, column[2]) || row.Values[i] == nil {
+				return nil
+			}
+			return unwrap(row.Query(i), row.Values[i])
+		})
+	}
+	e, err := f.Spec().EditFile(ctx, content, content.Size())
+	if err != nil {
+		return err
+	}
+	way := f.Spec().Guide(content, content.Size(), nil)
+	defer func() { way.Close(); err = errors.Join(err, e.Close()) }()
+	return e.EachValue(ctx, r.At, func(at form.Span, value []byte) error { return unwrap(way.To(at.From), value) })
 }
 
 // findRows finds a text in the rows of a database.

@@ -3,6 +3,7 @@ package form
 import (
 	"bytes"
 	"errors"
+	"fmt"
 )
 
 // Kinds of tags.
@@ -33,6 +34,8 @@ func (t *xmlSource) tag(at, end int) (kind int, tag place, err error) {
 			to = t.endOf(at+9, end, "]]>")
 		case special && head[1] == '?':
 			to = t.endOf(at+2, end, "?>")
+		case special && len(head) > 2 && (head[2]|0x20 < 'a' || head[2]|0x20 > 'z'): // readers differ in where that ends
+			return noTag, place{}, errors.Join(fmt.Errorf("%w: not XML: %q", ErrDamaged, head[:3]), t.err)
 		case special:
 			to = t.endOfTag(at, end)
 		default:
