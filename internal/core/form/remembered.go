@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"slices"
+	"strings"
 )
 
 // Remembered is fsys, of whose large files it is remembered where their larger parts end, so that what is whole in one of them is not passed over again as long
@@ -96,7 +97,33 @@ type memory struct {
 	outline
 	form string
 	note func(what []byte)
+	seen map[int]bool // parts that end where they should, by where they begin
 }
+
+// stands reports whether what is remembered of a part can be: what closes it stands there. Times and sizes say that a file is as it was; where a
+// system keeps only one time of it, which others can set, this says so too.
+func (s *source) stands(m *memory, from int, e extent) bool {
+	if m.seen[from] {
+		return true
+	}
+	var ok bool
+	if m.form == "json" {
+		ok = s.at(e.to-1) == s.at(from)+2 // ] is [+2, and } is {+2
+	} else if n := e.to - e.inner; n > 0 && n <= maxClosing {
+		closing := string(s.peek(e.inner, e.to))
+		name, named := strings.CutPrefix(closing, "</")
+		if name = strings.TrimRight(name, "> \t\r\n"); m.form == "xml" {
+			ok = named && strings.HasSuffix(closing, ">") && string(s.peek(from+1, from+1+len(name))) == name
+		} else {
+			ok = closing == "}" || strings.HasPrefix(closing, "[/") && strings.HasSuffix(closing, "]")
+		}
+	}
+	m.seen[from] = ok
+	return ok
+}
+
+// maxClosing is how long what closes a part is at most, in bytes, for the part to be remembered.
+const maxClosing = 4 << 10
 
 // maxRemembered is how many parts of a file are remembered, the largest.
 const maxRemembered = 2000
@@ -113,7 +140,7 @@ func (m *memory) read(what []byte, size int) (ok bool) {
 	if json.Unmarshal(what, &w) != nil || w.Form != m.form || len(w.Parts)%3 != 0 || len(w.Parts) > 3*maxRemembered {
 		return false
 	}
-	m.outline = newOutline()
+	m.outline, m.seen = newOutline(), map[int]bool{}
 	for p := range slices.Chunk(w.Parts, 3) {
 		if p[0] < 0 || p[0] >= p[2] || p[1] < 0 || p[1] > p[2] || p[2] > size {
 			return false

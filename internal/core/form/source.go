@@ -43,7 +43,12 @@ func (s *source) known(from int) (extent, bool) {
 	if e, ok := s.outline.part(from); ok || s.before == nil {
 		return e, ok
 	}
-	return s.before.part(from)
+	e, ok := s.before.part(from)
+	if m, remembered := s.before.(*memory); ok && remembered && !s.stands(m, from, e) {
+		s.before = nil // it was of something else
+		return extent{}, false
+	}
+	return e, ok
 }
 
 func (s *source) close() error {
