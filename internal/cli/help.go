@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -30,6 +31,42 @@ func (a *app) help() *ucli.Command {
 			return ucli.ShowSubcommandHelp(of)
 		},
 	}
+}
+
+// helpAsked is what is asked for where --help stands behind what a command is about, as in set SAVE --help: the help of that command. The parser would take
+// SAVE for a command.
+func helpAsked(root *ucli.Command, args []string) []string {
+	words := args
+	if i := slices.Index(args, "--"); i >= 0 {
+		words = args[:i]
+	}
+	if !slices.Contains(words, "--help") && !slices.Contains(words, "-h") || len(words) < 2 {
+		return args
+	}
+	of, help := root, []string{words[0]}
+	for i, word := range words[1:] {
+		if of == root && isValued(root, words[i]) {
+			continue
+		}
+		if next := of.Command(word); next != nil && !next.Hidden {
+			of, help = next, append(help, word)
+		} else if !strings.HasPrefix(word, "-") {
+			if of == root { // no command: that is to be said
+				return []string{words[0], word}
+			}
+			break // what the command is about
+		}
+	}
+	return append(help, "--help")
+}
+
+// isValued reports whether a word is an option of a command that the next word is the value of.
+func isValued(of *ucli.Command, word string) bool {
+	name, dashed := strings.CutPrefix(word, "-")
+	return dashed && slices.ContainsFunc(of.Flags, func(f ucli.Flag) bool {
+		_, valued := f.(*ucli.StringFlag)
+		return valued && slices.Contains(f.Names(), strings.TrimPrefix(name, "-"))
+	})
 }
 
 // helpOf is the help of the whole program: the commands in their groups, in the order in which a player meets them. The parser's own help

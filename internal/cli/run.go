@@ -98,7 +98,8 @@ func Run(ctx context.Context, env Env) int {
 		}
 		a.Stdout = a.out
 	}
-	err := a.root().Run(ctx, env.Args)
+	root := a.root()
+	err := root.Run(ctx, helpAsked(root, env.Args))
 	if e := a.close(); err == nil {
 		err = e
 	}

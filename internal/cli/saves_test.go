@@ -103,8 +103,13 @@ func TestHelpForAllThatIsAsked(t *testing.T) {
 		help := w.ok(append([]string{"help"}, strings.Fields(c)...)...).out
 		assert.Contains(t, help, strings.Fields(c)[len(strings.Fields(c))-1])
 		assert.Contains(t, help, "USAGE")
+		help = w.ok(append(strings.Fields(c), "--help")...).out
+		for _, more := range [][]string{{"-h"}, {"brass-orchard/A", "--help"}, {"x", "--yes", "-h"}, {"--json", "x", "y=1", "--help"}} {
+			assert.Equal(t, help, w.ok(append(strings.Fields(c), more...)...).out, "%s %v", c, more)
+		}
 	}
-	for typed, meant := range map[string]string{"loook": "look", "kep": "keep", "games ad": "add", "archive verfy": "verify", "playthroughs strat": "start", "help kepp": "keep"} {
+	assert.Equal(t, w.ok("set", "--help").out, w.ok("--home", w.dir, "--json", "set", "x", "--help").out)
+	for typed, meant := range map[string]string{"loook": "look", "kep": "keep", "games ad": "add", "archive verfy": "verify", "playthroughs strat": "start", "help kepp": "keep", "kepp --help": "keep", "kepp x -h": "keep"} {
 		r := w.run(strings.Fields(typed)...)
 		assert.Equal(t, 2, r.status, typed)
 		assert.Contains(t, r.err, meant, typed)
