@@ -117,6 +117,13 @@ func (src Source) findIn(ctx context.Context, h *tree.Hasher, e tree.Entry, id s
 		}
 		return findRows(ctx, name, id, data, text, most)
 	}
+	as := f
+	if id == "" { // it may be one, and then its first bytes say in what encoding
+		as.Form = "text"
+	}
+	if content, err = decoded(content, as); err != nil {
+		return nil, 0, err
+	}
 	head := make([]byte, 4096)
 	n, err := content.ReadAt(head, 0)
 	if err != nil && err != io.EOF {
@@ -175,6 +182,30 @@ func (src Source) unwrapped(name string, f field.File) (tree.Content, error) {
 		}
 	}
 	data, err := form.Read(src.FS, name, f.Layers.Layers, form.DefaultLimits)
+	return bytes.NewReader(data), err
+}
+
+// decoded is the content of a text in UTF-8.
+func decoded(content tree.Content, f field.File) (tree.Content, error) {
+	if !form.IsText(f.Form) {
+		return content, nil
+	}
+	head := make([]byte, 4096)
+	n, err := content.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	if f.Spec().InUTF8(head[:n]) {
+		return content, nil
+	}
+	r, err := form.TextReader(io.NewSectionReader(content, 0, content.Size()), f.Spec())
+	if err != nil {
+		return nil, err
+	}
+	data, err := io.ReadAll(io.LimitReader(r, maxFile+1))
+	if len(data) > maxFile {
+		err = fmt.Errorf("%w: more than %d bytes", form.ErrTooLarge, maxFile)
+	}
 	return bytes.NewReader(data), err
 }
 
@@ -272,7 +303,7 @@ func (src Source) eachWrapped(ctx context.Context, name string, f field.File, r 
 	if err != nil {
 		return err
 	}
-	way := f.Spec().Guide(content, content.Size(), nil)
+	way := e.Guide()
 	defer func() { way.Close(); err = errors.Join(err, e.Close()) }()
 	return e.EachValue(ctx, r.At, func(at form.Span, value []byte) error { return unwrap(way.To(at.From), value) })
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,6 +43,7 @@ form = "json"
 [save.file.b]
 path = "b.xml"
 form = "xml"
+encoding = "windows-1252"
 [save.file.c]
 path = "c.txt"
 form = "blocks"
@@ -86,7 +88,7 @@ func TestATextIsFoundInWrappedValues(t *testing.T) {
 	require.NoError(t, err)
 	files := tree.Contents{
 		"run/a.json":   strings.NewReader(fmt.Sprintf(`{"title": "T", "rooms": [{"data": %q}, {"data": %q}]}`, second, first)),
-		"run/b.xml":    strings.NewReader(fmt.Sprintf(`<w><room data="%s"/><door/><room data="%s"/></w>`, second, first)),
+		"run/b.xml":    strings.NewReader(fmt.Sprintf(`<w title="`+strings.Repeat("\xe4", 50)+`"><room data="%s"/><door/><room data="%s"/></w>`, second, first)),
 		"run/c.txt":    strings.NewReader(fmt.Sprintf("[room]\ndata = \"%s\"\n[/room]\n[room]\ndata = \"%s\"\n[/room]\n", second, first)),
 		"run/d.sqlite": bytes.NewReader(rooms),
 	}
@@ -112,4 +114,37 @@ func TestATextIsFoundInWrappedValues(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, found.Unread, 1, "what is not packed as it says may hold anything")
 	assert.Equal(t, "run/a.json", found.Unread[0].File)
+}
+
+// TestATextIsFoundInAnyEncoding finds words with foreign letters in files that are not in UTF-8, as the description says or by their first bytes, and the way
+// to them.
+func TestATextIsFoundInAnyEncoding(t *testing.T) {
+	d, err := game.Parse("burrow.toml", []byte(burrows))
+	require.NoError(t, err)
+	wide := func(text string) string { // UTF-16, little-endian, with a mark
+		b := []byte("\xff\xfe")
+		for _, u := range utf16.Encode([]rune(text)) {
+			b = append(b, byte(u), byte(u>>8))
+		}
+		return string(b)
+	}
+	files := tree.Contents{
+		"run/a.json": strings.NewReader(wide(`{"title": "T", "rooms": ["über", "höhle"]}`)),
+		"run/b.xml":  strings.NewReader("<w><room name=\"h\xf6hle\"/></w>"),
+		"run/d.txt":  strings.NewReader(wide("zur höhle\n")), // which the description does not name
+		"run/c.txt":  strings.NewReader(wide("[room]\nname = dunkle höhle\n[/room]\n")),
+	}
+	s := &save.Save{Kind: &d.Saves[0], Name: "run", Captures: map[string]string{"name": "run"}}
+	for _, name := range []string{"run/a.json", "run/b.xml", "run/c.txt", "run/d.txt"} {
+		s.Files = append(s.Files, tree.Entry{Path: name, Kind: tree.File})
+	}
+	found, err := edit.Find(t.Context(), &tree.Hasher{}, edit.Source{Game: d, Save: &facts.Save{Save: s}, FS: files, Called: "burrow/run"}, "höhle")
+	require.NoError(t, err)
+	require.Empty(t, found.Unread)
+	var at []string
+	for _, p := range found.Places {
+		assert.Contains(t, p.Around, "höhle")
+		at = append(at, fmt.Sprint(p.Line, " ", p.At()))
+	}
+	assert.Equal(t, []string{"1 a:$.rooms[1]", "1 b:/w[1]/room[1]/@name", "2 c:$.room[0].name", "1 "}, at)
 }

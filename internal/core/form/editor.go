@@ -279,6 +279,14 @@ func (e *Editor) Replace(s Span, piece []byte) error {
 // Rewrite puts another text in the place of all of it.
 func (e *Editor) Rewrite(text []byte) { e.edits = []change{{0, e.text.size, string(text)}} }
 
+// Guide is a guide through the text that spans count in, as it was before any change.
+func (e *Editor) Guide() *Guide {
+	if e.text.file == nil {
+		return e.spec.Guide(bytes.NewReader(e.text.data), int64(e.text.size), nil)
+	}
+	return e.spec.Guide(e.text.file, int64(e.text.size), nil)
+}
+
 // Text is the text that spans count in, all of it.
 func (e *Editor) Text() []byte { return e.text.peek(0, e.text.size) }
 

@@ -79,6 +79,12 @@ func (spec Spec) Recode(content []byte, edit func(text []byte, spec Spec) ([]byt
 	return content, nil
 }
 
+// InUTF8 reports whether a text that begins with head is in UTF-8, by the description or by what it says itself.
+func (spec Spec) InUTF8(head []byte) bool {
+	encoding := encodingOf(head, spec)
+	return encoding == "" || encoding == asBinary || strings.EqualFold(encoding, "utf-8")
+}
+
 // TextReader reads a text as UTF-8.
 func TextReader(r io.Reader, spec Spec) (io.Reader, error) {
 	b := bufio.NewReader(r)
