@@ -72,7 +72,10 @@ func (p *Plan) wrote(r *change.Record) {
 			for _, e := range r.Items[i].After.Entries {
 				at := path.Join(t.name, e.Path)
 				sums, ok := t.content[at]
-				if now, err := tree.Stat(t.shown, at); ok && err == nil && now.Kind == tree.File && now.Size == e.Size && now.ModTime.Equal(e.ModTime) {
+				if !ok {
+					continue
+				}
+				if now, err := tree.Stat(t.shown, at); err == nil && now.Kind == tree.File && now.Size == e.Size && now.ModTime.Equal(e.ModTime) {
 					p.h.Hasher.Wrote(t.shown, now, sums)
 				}
 			}
