@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -232,6 +233,41 @@ func TestPartsGoFromSaveToSave(t *testing.T) {
 	assert.Contains(t, w.fails(2, "members", "put", "tidewrack/3", file).err, "night-tram")
 	assert.Contains(t, w.fails(2, "members", "put", "night-tram/1", w.path("downloads", "quiet-cove.zip")).err, "no member")
 	assert.Contains(t, w.fails(2, "members", "remove", "night-tram/1", "Eve").err, `no driver "Eve"`)
+}
+
+// TestASaveOrADownload gives the commands that take either a folder, an archive without a save, and names of what is nowhere.
+func TestASaveOrADownload(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	folder := w.path("unpacked")
+	require.NoError(t, os.CopyFS(folder, os.DirFS(w.voyages("slot_01"))))
+	commands := [][]string{{"convert", "FROM"}, {"borrow", "islands", "--from", "FROM", "--into", "tidewrack/1"}, {"members", "copy", "FROM", "1", "--into", "tidewrack/1"}}
+	with := func(command []string, from string) []string {
+		command = slices.Clone(command)
+		command[slices.Index(command, "FROM")] = from
+		return append(command, "--yes")
+	}
+	before := state(t, w.voyages())
+	for _, command := range commands {
+		assert.Contains(t, w.fails(2, with(command, w.path("downloads", "nowhere.zip"))...).err, "nowhere.zip is there", command)
+		assert.Contains(t, w.fails(2, with(command, "nowhere.zip")...).err, "as GAME/nowhere.zip", command)
+		assert.Contains(t, w.fails(2, with(command, "tidewrack/77")...).err, `ostrov: tidewrack@main has no save "77"`, command)
+		assert.NotZero(t, w.run(with(command, w.path("downloads", "glass-pears-2.0.0.zip"))...).status, command)
+		assert.Contains(t, w.run(with(command, w.path("downloads", "half-a-voyage.zip"))...).err, "half-a-voyage.zip", command)
+	}
+	for _, command := range commands[1:] {
+		assert.Contains(t, w.fails(2, with(command, w.path("downloads", "glass-pears-2.0.0.zip"))...).err, "holds no save", command)
+	}
+	assert.Equal(t, before, state(t, w.voyages()))
+
+	w.ok("borrow", "islands", "--from", folder, "--into", "tidewrack/1", "--yes")
+	assert.Equal(t, w.fieldsOf("tidewrack/2")["islands"].Value, w.fieldsOf("tidewrack/1")["islands"].Value)
+	assert.NotEqual(t, before, state(t, w.voyages()))
+	empty := w.path("empty")
+	require.NoError(t, os.Mkdir(empty, 0o755))
+	assert.Contains(t, w.fails(2, "borrow", "islands", "--from", empty, "--into", "tidewrack/1", "--yes").err, "holds no save")
+	left, err := os.ReadDir(w.path("ostrov", "scratch"))
+	assert.True(t, err != nil || len(left) == 0, "what was unpacked is gone")
 }
 
 // TestASaveOfAnotherVersion converts one in its place, and one out of a download that stays as it is.

@@ -182,11 +182,7 @@ func (a *app) kept() *ucli.Command {
 
 // history shows what was kept of one save.
 func (a *app) history(ctx context.Context, h *home.Home, address string) error {
-	install, folder, name, err := h.SaveAddress(address)
-	if err != nil {
-		return err
-	}
-	in, err := h.Install(install)
+	in, folder, name, err := h.SaveAddress(address)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	ucli "github.com/urfave/cli/v3"
 
@@ -128,21 +127,21 @@ func (a *app) copyMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 		return err
 	}
 	from := cmd.Args().First()
+	of, giver, err := a.saveOrDownload(ctx, h, from)
+	if err != nil {
+		return err
+	}
 	var src *edit.Source
-	if info, err := os.Stat(from); err == nil && info.Mode().IsRegular() {
+	if giver == nil {
 		found, done, err := a.downloaded(ctx, h, from, cmd.String("pick"))
 		defer done()
 		if err != nil {
 			return err
 		}
 		if src = found; src == nil {
-			return problem.Usage(problem.Do("vet", from), "%s holds no save of a game that is known", from)
+			return noSaveIn(from)
 		}
 	} else {
-		of, giver, err := a.findSave(ctx, h, from)
-		if err != nil {
-			return err
-		}
 		one := edit.Of(h.Hasher, of, giver)
 		src = &one
 	}

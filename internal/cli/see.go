@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -121,13 +124,29 @@ func (a *app) findSaves(ctx context.Context, h *home.Home, address string) (*fac
 	return st, []*facts.Save{s}, err
 }
 
+// saveOrDownload is for an argument that means a save or a download. A file is a download, and so is a folder where no save is called so; the save
+// is nil then.
+func (a *app) saveOrDownload(ctx context.Context, h *home.Home, arg string) (*facts.State, *facts.Save, error) {
+	info, missing := os.Stat(arg)
+	if missing == nil && info.Mode().IsRegular() {
+		return nil, nil, nil
+	}
+	st, s, err := a.findSave(ctx, h, arg)
+	in, _, _, _ := h.SaveAddress(arg)
+	game := in != nil && strings.Contains(arg, "/") // so that it is no path
+	unknown := errors.Is(err, problem.ErrUsage)
+	switch {
+	case unknown && missing == nil:
+		return nil, nil, nil // whoever opens it says what it is
+	case unknown && !game && (filepath.Ext(arg) != "" || strings.ContainsAny(arg, `/\`)):
+		return nil, nil, problem.Usage(problem.HintsOf(err), "no file %s is there; as a save: %w", view.Text(arg), err)
+	}
+	return st, s, err
+}
+
 // addressed looks at the install that the address of a save names, and takes the rest of the address apart.
 func (a *app) addressed(ctx context.Context, h *home.Home, address string) (st *facts.State, folder, name string, err error) {
-	install, folder, name, err := h.SaveAddress(address)
-	if err != nil {
-		return nil, "", "", err
-	}
-	in, err := h.Install(install)
+	in, folder, name, err := h.SaveAddress(address)
 	if err != nil {
 		return nil, "", "", err
 	}

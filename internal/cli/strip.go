@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"os"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -160,42 +159,47 @@ func (a *app) giver(ctx context.Context, h *home.Home, st *facts.State, section 
 		g, err = pieceOf(st, section, word, pick)
 		return g, done, err
 	}
-	if info, err := os.Stat(from); err == nil && info.Mode().IsRegular() {
-		src, done, err := a.downloaded(ctx, h, from, pick)
-		if err == nil && src != nil {
-			return edit.Giver{Save: src}, done, nil
-		}
-		if err != nil {
-			return g, done, err
-		}
-		g, err = edit.PieceIn(from)
-		return g, done, err
-	}
-	of, s, err := a.findSave(ctx, h, from)
+	of, s, err := a.saveOrDownload(ctx, h, from)
 	if err != nil {
 		return g, done, err
+	}
+	if s == nil {
+		src, done, err := a.downloaded(ctx, h, from, pick)
+		if err == nil && src == nil {
+			g, err = edit.PieceIn(from)
+			return g, done, err
+		}
+		return edit.Giver{Save: src}, done, err
 	}
 	src := edit.Of(h.Hasher, of, s)
 	return edit.Giver{Save: &src}, done, nil
 }
 
-// downloaded is the save in a download, vetted; nil where it holds none.
+// noSaveIn says that a download is of no use for what needs a save.
+func noSaveIn(file string) error {
+	return problem.Usage(problem.Do("vet", file), "%s holds no save of a game that is known", file)
+}
+
+// downloaded is the save in a download, vetted, and what frees it; nil for a single file that is none.
 func (a *app) downloaded(ctx context.Context, h *home.Home, file, pick string) (src *edit.Source, done func(), err error) {
 	v, err := vet.Vet(ctx, h, file, vet.Request{Pick: pick})
 	if err != nil {
 		return nil, func() {}, err
 	}
-	done = func() { _ = v.Close() }
+	if len(v.Saves) == 1 && !v.Dangerous() {
+		found := edit.In(v.Download, v.Saves[0])
+		return &found, func() { _ = v.Close() }, nil
+	}
+	defer v.Close()
 	switch {
 	case v.Dangerous():
 		err = problem.New(problem.Do("vet", file), "%s is dangerous; nothing has been changed", file)
-	case len(v.Saves) == 1:
-		found := edit.In(v.Download, v.Saves[0])
-		return &found, done, nil
+	case len(v.Saves) == 0 && v.Download.Kind != "file":
+		err = noSaveIn(file)
 	case len(v.Saves) > 1:
 		err = problem.Usage(problem.Advise("the option pick says which"), "%s holds several saves", file)
 	}
-	return nil, done, err
+	return nil, func() {}, err
 }
 
 // pieceOf is a piece that a mod brings.
@@ -275,13 +279,13 @@ func wanting(c *edit.Converted, st *facts.State) error {
 
 func (a *app) convertSave(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
 	address := cmd.Args().First()
-	if info, err := os.Stat(address); err == nil && info.Mode().IsRegular() {
-		return a.placeOne(ctx, h, placing{command: "convert", file: address, convert: true, to: cmd.String("to"), without: cmd.StringSlice("without"),
-			req: vet.Request{Pick: cmd.String("pick"), Slot: cmd.String("as")}})
-	}
-	st, s, err := a.findSave(ctx, h, address)
+	st, s, err := a.saveOrDownload(ctx, h, address)
 	if err != nil {
 		return err
+	}
+	if s == nil {
+		return a.placeOne(ctx, h, placing{command: "convert", file: address, convert: true, to: cmd.String("to"), without: cmd.StringSlice("without"),
+			req: vet.Request{Pick: cmd.String("pick"), Slot: cmd.String("as")}})
 	}
 	src := edit.Of(h.Hasher, st, s)
 	to := cmd.String("to")

@@ -3,6 +3,7 @@ package archive
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -212,8 +213,8 @@ func fileThere(path string) bool {
 
 // readBounded reads a small file of the archive, which may come from anyone.
 func readBounded(path string) ([]byte, error) {
-	data, err := tree.ReadBounded(path, maxSnapshot+1)
-	if err == nil && len(data) > maxSnapshot {
+	data, err := tree.ReadBounded(path, maxSnapshot)
+	if errors.Is(err, tree.ErrLarge) {
 		err = fmt.Errorf("%w: larger than %d bytes", ErrDamaged, maxSnapshot)
 	}
 	return data, err

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -372,8 +373,11 @@ const maxDiff = 256 << 10
 
 // diff is what changed in a text, line by line; "" for what is no text, or a large one.
 func diff(ctx context.Context, a *archive.Archive, was archive.Node, file string) (string, error) {
-	now, err := tree.ReadBounded(file, maxDiff+1)
-	if err != nil || len(now) > maxDiff || was.Size > maxDiff {
+	now, err := tree.ReadBounded(file, maxDiff)
+	if errors.Is(err, tree.ErrLarge) || was.Size > maxDiff {
+		return "", nil
+	}
+	if err != nil {
 		return "", err
 	}
 	var before bytes.Buffer

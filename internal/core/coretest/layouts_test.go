@@ -5,7 +5,6 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
-	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -340,7 +339,7 @@ func TestLayouts(t *testing.T) {
 			what, err := addOne(t, w, file, l.pick)
 			if l.want == nil {
 				require.Error(t, err)
-				assert.Contains(t, fmt.Sprint(err, hintsOf(err)), l.refused)
+				assert.Contains(t, fmt.Sprint(err, problem.HintsOf(err)), l.refused)
 				assert.Equal(t, first, lies(t, root, true), "everything is as it was")
 				return
 			}
@@ -393,13 +392,4 @@ func addOne(t *testing.T, w *coretest.World, file, pick string) (ids []string, e
 	}
 	_, err = p.Apply(t.Context())
 	return ids, err
-}
-
-// hintsOf are the hints of an error, as text.
-func hintsOf(err error) string {
-	var known *problem.Error
-	if !errors.As(err, &known) {
-		return ""
-	}
-	return fmt.Sprint(known.Hints)
 }

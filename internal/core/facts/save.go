@@ -391,11 +391,7 @@ func (st *State) SameContent(d tree.Digest) *Save {
 
 // FindSave gathers the install that an address names, and finds the save in it.
 func FindSave(ctx context.Context, h *home.Home, address string) (*State, *Save, error) {
-	install, folder, name, err := h.SaveAddress(address)
-	if err != nil {
-		return nil, nil, err
-	}
-	in, err := h.Install(install)
+	in, folder, name, err := h.SaveAddress(address)
 	if err != nil {
 		return nil, nil, err
 	}

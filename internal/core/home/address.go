@@ -127,19 +127,23 @@ func (h *Home) Called(in *game.Install) string {
 	return in.Game.ID
 }
 
-// SaveAddress is GAME[@INSTALL][:FOLDER]/SLOT or /NAME taken apart. Without a slash it is only a slot or name; where it names a game that
-// is known, that is a mistake.
-func (h *Home) SaveAddress(address string) (install, folder, name string, err error) {
+// SaveAddress is GAME[@INSTALL][:FOLDER]/SLOT or /NAME taken apart, with the install that it means. Without a slash it is only a slot or name,
+// which will do where one install is known; where it names a game, that is a mistake.
+func (h *Home) SaveAddress(address string) (in *game.Install, folder, name string, err error) {
 	before, name, ok := strings.Cut(address, "/")
 	if !ok {
 		id, _, _ := strings.Cut(address, "@")
-		if slices.ContainsFunc(h.Installs, func(in *game.Install) bool { return in.Game.ID == id }) {
-			return "", "", "", problem.Usage(problem.Do("saves", address), "%s is a game; name one of its saves: %s/1 …", address, address)
+		switch {
+		case slices.ContainsFunc(h.Installs, func(in *game.Install) bool { return in.Game.ID == id }):
+			return nil, "", "", problem.Usage(problem.Do("saves", address), "%s is a game; name one of its saves: %s/1 …", address, address)
+		case len(h.Installs) > 1:
+			return nil, "", "", problem.Usage(problem.Advise("known: %s", strings.Join(addresses(h.Installs), ", ")), "several games are known: say which, as GAME/%s", address)
 		}
-		return "", "", address, nil
+		before, name = "", address
 	}
-	install, folder, _ = strings.Cut(before, ":")
-	return install, folder, name, nil
+	install, folder, _ := strings.Cut(before, ":")
+	in, err = h.Install(install)
+	return in, folder, name, err
 }
 
 // numberPattern is how a snapshot is numbered in its address.

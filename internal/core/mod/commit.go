@@ -1,6 +1,7 @@
 package mod
 
 import (
+	"bufio"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,8 +14,8 @@ import (
 
 var commitPattern = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
-// maxRefs bounds a file that names a commit, in bytes.
-const maxRefs = 4 << 20
+// maxRefs bounds a file that names one commit or branch, in bytes.
+const maxRefs = 64 << 10
 
 // commitOf is the commit of the checkout in a folder, "" where there is none. It reads what names it and no object, as every look does so: the
 // error wraps form.ErrDamaged where it names none, or there are no objects.
@@ -52,12 +53,14 @@ func refOf(git, ref string) string {
 	if data, err := tree.ReadBounded(filepath.Join(git, filepath.FromSlash(ref)), maxRefs); err == nil {
 		return strings.TrimSpace(string(data))
 	}
-	packed, err := tree.ReadBounded(filepath.Join(git, "packed-refs"), maxRefs)
+	packed, err := tree.Open(filepath.Join(git, "packed-refs"))
 	if err != nil {
 		return ""
 	}
-	for _, line := range strings.Split(string(packed), "\n") {
-		if commit, name, ok := strings.Cut(strings.TrimSpace(line), " "); ok && name == ref {
+	defer packed.Close()
+	lines := bufio.NewScanner(packed)
+	for lines.Scan() {
+		if commit, name, ok := strings.Cut(strings.TrimSpace(lines.Text()), " "); ok && name == ref {
 			return commit
 		}
 	}

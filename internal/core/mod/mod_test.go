@@ -3,12 +3,14 @@ package mod
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
@@ -190,4 +192,42 @@ func TestLatestIsThatOfAllTimes(t *testing.T) {
 	require.NoError(t, os.Chtimes(filepath.Join(in.Root, "mods", "a", "mod.json"), old, old))
 	s := scan(t, in)
 	assert.WithinDuration(t, time.Now(), s.Mods[0].Latest, time.Minute, "unpacking keeps old times; the folder, or the change time, tells")
+}
+
+// TestTheCommitOfACheckout reads it from the branch's own file, from a long list of packed ones, and of a HEAD that is no branch.
+func TestTheCommitOfACheckout(t *testing.T) {
+	const commit, other = "0123456789abcdef0123456789abcdef01234567", "89abcdef0123456789abcdef0123456789abcdef"
+	long := "# pack-refs with: peeled fully-peeled sorted\n" + strings.Repeat(other+" refs/heads/reed\n^"+other+"\n", 60_000)
+	for _, c := range []struct {
+		files         map[string]string
+		want, refused string
+	}{
+		{map[string]string{"HEAD": commit + "\n", "objects/00/x": ""}, commit, ""},
+		{map[string]string{"HEAD": "ref: refs/heads/fern\n", "refs/heads/fern": commit + "\n", "packed-refs": other + " refs/heads/fern\n", "objects/00/x": ""}, commit, ""},
+		{map[string]string{"HEAD": "ref: refs/heads/fern\n", "packed-refs": long + commit + " refs/heads/fern\n", "objects/00/x": ""}, commit, ""},
+		{map[string]string{"HEAD": "ref: refs/heads/fern\n", "packed-refs": long, "objects/00/x": ""}, "", "refs/heads/fern names no commit"},
+		{map[string]string{"HEAD": "ref: ../../outside\n", "objects/00/x": ""}, "", "leads elsewhere"},
+		{map[string]string{"HEAD": strings.Repeat("0", maxRefs+1), "objects/00/x": ""}, "", "HEAD"},
+		{map[string]string{"HEAD": "fern\n", "objects/00/x": ""}, "", "names no commit"},
+		{map[string]string{"HEAD": commit + "\n"}, commit, "no objects"},
+		{map[string]string{"objects/00/x": ""}, "", "no HEAD"},
+	} {
+		dir := t.TempDir()
+		for name, text := range c.files {
+			path := filepath.Join(dir, ".git", filepath.FromSlash(name))
+			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+			require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		}
+		got, err := commitOf(dir)
+		assert.Equal(t, c.want, got)
+		if c.refused == "" {
+			assert.NoError(t, err)
+			continue
+		}
+		assert.ErrorContains(t, err, c.refused)
+		assert.ErrorIs(t, err, form.ErrDamaged)
+	}
+	got, err := commitOf(t.TempDir())
+	assert.NoError(t, err)
+	assert.Empty(t, got, "no checkout at all")
 }

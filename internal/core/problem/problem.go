@@ -58,6 +58,14 @@ func refusal(kind error, hints Hints, format string, args []any) error {
 	return &Error{Text: fmt.Errorf(format, args...).Error(), Hints: hints, Err: kind} // which takes %w, too
 }
 
+// HintsOf are the hints of an error, or nil.
+func HintsOf(err error) Hints {
+	if known := (*Error)(nil); errors.As(err, &known) {
+		return known.Hints
+	}
+	return nil
+}
+
 // Hint is one thing to do next: a command, or advice in words.
 type Hint struct {
 	Command string   // "games add"; "" for advice

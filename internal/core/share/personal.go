@@ -50,28 +50,31 @@ func newPersonal(ctx context.Context, st *facts.State, sv *facts.Save) (*persona
 	if home, err := os.UserHomeDir(); err == nil && len(filepath.Base(home)) >= minPrivate && filepath.Base(home) != "root" {
 		p.add(home, "your home folder")
 	}
-	p.settings(st)
-	return p, nil
+	return p, p.settings(st)
 }
 
-// settings adds the values of settings that the description marks as personal.
-func (p *personal) settings(st *facts.State) {
+// settings adds the values of settings that the description marks as personal. What cannot be read is an error, as in a save: what it tells
+// of the player would go out with the parcel.
+func (p *personal) settings(st *facts.State) error {
 	d := st.Install.Game
 	if d.Settings == nil || len(d.Settings.Personal) == 0 {
-		return
+		return nil
 	}
 	for _, g := range st.Groups {
 		if g.Kind != game.SettingsFiles {
 			continue
 		}
-		files, _ := facts.GroupFiles(p.ctx, g) // settings that cannot be read tell nothing
+		files, err := facts.GroupFiles(p.ctx, g)
+		if err != nil {
+			return err
+		}
 		for _, e := range files {
 			if !isPersonal(d, e.Path) {
 				continue
 			}
 			data, err := tree.ReadBounded(filepath.Join(g.Dir, filepath.FromSlash(e.Path)), maxSettings)
 			if err != nil {
-				continue
+				return fmt.Errorf("looking for what tells of you: %w", err)
 			}
 			for line := range strings.Lines(string(data)) {
 				if name, value, ok := strings.Cut(line, "="); ok && !plainValue.MatchString(strings.TrimSpace(value)) {
@@ -80,6 +83,7 @@ func (p *personal) settings(st *facts.State) {
 			}
 		}
 	}
+	return nil
 }
 
 // isPersonal reports whether a description marks a settings file as personal.
@@ -88,7 +92,7 @@ func isPersonal(d *game.Description, name string) bool {
 }
 
 // maxSettings bounds one settings file that is looked through, in bytes.
-const maxSettings = 4 << 20
+const maxSettings = 64 << 20
 
 // plainValue are values of settings that tell of nobody.
 var plainValue = regexp.MustCompile(`^(?i:true|false|yes|no|on|off|none|[\d.,x ]*)$`)

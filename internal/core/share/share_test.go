@@ -14,6 +14,7 @@ import (
 
 	"ostrov/internal/core/coretest"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/tree"
 )
 
 // TestWhatASaveTellsOfThePlayer puts private things into a save and its neighbours.
@@ -51,6 +52,13 @@ func TestWhatASaveTellsOfThePlayer(t *testing.T) {
 
 	_, err = wrap("night-tram/1", Request{Blank: true})
 	require.NoError(t, err, "an owner inside a container with a checksum is emptied")
+
+	options := filepath.Join(in.PlayerHome, ".local", "share", "night-tram", "options.ini")
+	st, sv, err := facts.FindSave(t.Context(), w.Home, "night-tram/mine.timetable")
+	require.NoError(t, err)
+	require.NoError(t, os.Truncate(options, maxSettings+1))
+	_, err = Wrap(t.Context(), w.Home, st, sv, Request{})
+	require.ErrorIs(t, err, tree.ErrLarge, "nobody knows what else is in it that tells of the player")
 }
 
 func TestPiecesOverlap(t *testing.T) {

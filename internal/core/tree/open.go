@@ -2,6 +2,7 @@ package tree
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -27,14 +28,22 @@ func Open(path string) (*os.File, error) {
 	return f, nil
 }
 
-// ReadBounded reads at most limit bytes of a regular file.
+// ErrLarge says that a file is larger than what is asked of it allows.
+var ErrLarge = errors.New("is too large")
+
+// ReadBounded reads a regular file. One of more than limit bytes is ErrLarge: whoever reads a file whole, and writes it or believes it, is never
+// given a part of it.
 func ReadBounded(path string, limit int64) ([]byte, error) {
 	f, err := Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, limit))
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("%w: more than %d bytes", ErrLarge, limit)}
+	}
+	return data, err
 }
 
 // DirFS is os.DirFS, but that only regular files are opened in it.

@@ -66,10 +66,7 @@ func (a *Assessment) place(req Request, downloadName string) {
 	}
 	folder, err := st.SavesFolder(cmp.Or(a.folder, c.Kind.Folder), req.In)
 	if err != nil {
-		f := check.New(check.NeverStarted, "", err.Error())
-		if known := (*problem.Error)(nil); errors.As(err, &known) {
-			f = f.Helped(known.Hints)
-		}
+		f := check.New(check.NeverStarted, "", err.Error()).Helped(problem.HintsOf(err))
 		a.Blocked = &f
 		add(f)
 		return
