@@ -578,6 +578,34 @@ func TestSpliceIsReadBack(t *testing.T) {
 	}
 }
 
+// TestWhatIsBehindAGzip has several members, with nothing in some, and what other programs leave behind the last one.
+func TestWhatIsBehindAGzip(t *testing.T) {
+	one, two, none := string(wrapped(t, "gzip", []byte("one "))), string(wrapped(t, "gzip", []byte("two"))), string(wrapped(t, "gzip", nil))
+	for about, c := range map[string]struct {
+		data string
+		bad  bool
+	}{
+		"nothing":             {one + two, false},
+		"empty members":       {none + one + none + none + two + none, false},
+		"a zero":              {one + two + "\x00", false},
+		"a block of zeros":    {one + two + strings.Repeat("\x00", 5000), false},
+		"zeros and more":      {one + two + strings.Repeat("\x00", 5000) + "x", true},
+		"zeros and a member":  {one + two + "\x00" + one, true},
+		"text":                {one + two + "text", true},
+		"half of a member":    {one + two + one[:len(one)-3], true},
+		"a mark alone":        {one + two + "\x1f", true},
+		"an altered checksum": {one + two[:len(two)-6] + "\x00" + two[len(two)-5:], true},
+	} {
+		got, err := layersOf(t, "gzip").Peel(strings.NewReader(c.data), DefaultLimits)
+		if c.bad {
+			assert.ErrorIs(t, err, ErrDamaged, about)
+			continue
+		}
+		require.NoError(t, err, about)
+		assert.Equal(t, "one two", string(got), about)
+	}
+}
+
 func FuzzLayers(f *testing.F) {
 	names := []string{"auto", "gzip", "zlib", "zstd", "xz", "bzip2", "zip:in/save.json", "skip:4", "deflate", "lz4", "lzo", "base64", "lines:2",
 		"length:u32be", "xor:0aff", "checksum:crc32@0 over 4..", "framed:length:u32le raw:u32le,zlib", "framed:length:u16be,deflate"}

@@ -20,7 +20,6 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/klauspost/compress/flate"
-	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
@@ -236,7 +235,7 @@ func (l Layer) peel(r io.Reader, limits Limits) (io.Reader, func(), error) {
 		}
 		return r, nil, nil
 	case "gzip":
-		z, err := gzip.NewReader(r)
+		z, err := newGzip(r)
 		return z, nil, err
 	case "zlib":
 		z, err := zlib.NewReader(r)

@@ -19,7 +19,7 @@ import (
 var idPattern = regexp.MustCompile(`^[a-z0-9-]+$`)
 
 // reading is part of a description's digest: another way of reading makes what was remembered of the former one out of date.
-const reading = "reading 3\n"
+const reading = "reading 4\n"
 
 // Parse reads a description. file is its name for messages. Everything wrong with it is reported at once, as strict.Errors.
 func Parse(file string, data []byte) (*Description, error) {

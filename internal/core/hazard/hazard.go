@@ -46,6 +46,8 @@ type Result struct {
 	Broken error
 	// Deeper tells that it is compressed in itself so often that what is inside was not looked at.
 	Deeper bool
+
+	values int64 // bytes that values in Base64 have decoded to
 }
 
 const (
@@ -95,7 +97,7 @@ var heads = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, headSize
 // scan looks at one layer of content; source is the file itself.
 func (res *Result) scan(name string, r io.Reader, source *counter) error {
 	b := heads.Get().(*bufio.Reader)
-	b.Reset(r)
+	b.Reset(watched(r, res.value))
 	defer func() {
 		b.Reset(nil)
 		heads.Put(b)
@@ -146,13 +148,17 @@ func (res *Result) format(name string, head []byte, b *bufio.Reader) error {
 		}
 	}
 	pickle, found, goes := pickleIn(head)
+	if text := inUTF8(b, head); text != nil && !found {
+		b = bufio.NewReaderSize(watched(text, res.value), headSize)
+		head, _ = b.Peek(headSize) // its error is met again
+	}
 	switch {
 	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
 		res.SQLite = true
 	case found:
 		res.Findings = append(res.Findings, pickle)
 	case mayBeXML(head):
-		declares, err := declaresEntities(b, head)
+		declares, err := declaresEntities(b)
 		if err != nil {
 			return err
 		}

@@ -3,10 +3,12 @@ package hazard
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"io"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -40,6 +42,26 @@ func zipped(s string) string {
 	_ = w.Close()
 	return b.String()
 }
+
+// inBase64 is content as a value of JSON holds it, with the slashes that some writers escape.
+func inBase64(content string) string {
+	return `{"state": "` + strings.ReplaceAll(base64.StdEncoding.EncodeToString([]byte(content)), "/", `\/`) + `"}`
+}
+
+// inLines breaks what is in Base64 as mail does.
+func inLines(content string) string {
+	var b strings.Builder
+	for line := range slices.Chunk([]byte(base64.URLEncoding.EncodeToString([]byte(content))), 76) {
+		b.WriteString(string(line) + "\r\n")
+	}
+	return b.String()
+}
+
+const (
+	systemPickle = "\x80\x02cposix\x0asystem\x0aq\x00X\x04\x00\x00\x00trueq\x01\x85q\x02Rq\x03."
+	dotNetObject = "\x00\x01\x00\x00\x00\xff\xff\xff\xff\x01\x00\x00\x00\x00\x00\x00\x00\x0c\x02\x00\x00\x00\x04Game"
+	javaObject   = "\xac\xed\x00\x05sr\x00\x11java.util.HashMap"
+)
 
 const endOfZip = "PK\x05\x06\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"
 
@@ -132,6 +154,40 @@ var cases = []struct{ about, name, content, found, why string }{
 	{"XML entities in UTF-16", "s", utf16("<?xml version='1.0'?><!DOCTYPE a [<!ENTITY b 'c'>]><a/>"), "code", "entities"},
 	{"XML entities behind literals", "s", "<!DOCTYPE a SYSTEM '><!--' [<!NOTATION n SYSTEM ']><!--'><!ENTITY b 'c'>]><a/>", "code", "entities"},
 
+	{"pickle in a value", "s", inBase64(systemPickle), "danger", "has in Base64 what calls posix.system"},
+	{"old pickle in a value", "s", inBase64("cposix\nsystem\n(S'true'\ntR."), "danger", "has in Base64 what calls posix.system"},
+	{"pickle far on in a value", "s", `{"a": "` + strings.Repeat("x ", 100_000) + `", "b":"` + base64.StdEncoding.EncodeToString([]byte(systemPickle)) + `"}`, "danger", "in Base64 what"},
+	{"packed pickle in a value", "s", inBase64(zipped(systemPickle)), "danger", "in Base64 what"},
+	{"pickle in a value in a value", "s", inBase64(zipped(inBase64(systemPickle))), "danger", "in Base64 what"},
+	{"program in a value", "s", inBase64(pe()), "danger", "in Base64 what is a Windows program"},
+	{".NET objects in an attribute", "s", `<a b='` + base64.StdEncoding.EncodeToString([]byte(dotNetObject)) + `'/>`, "code", ".NET"},
+	{".NET objects in an element", "s", `<a>` + base64.StdEncoding.EncodeToString([]byte(dotNetObject)) + `</a>`, "code", ".NET"},
+	{".NET objects in a list", "s", "a=1\nb=" + base64.StdEncoding.EncodeToString([]byte(dotNetObject)), "code", ".NET"},
+	{"Java objects as all of a file", "s", base64.StdEncoding.EncodeToString([]byte(javaObject)), "code", "in Base64 what holds Java objects"},
+	{"Java objects in lines", "s", inLines(javaObject + strings.Repeat("\xff\x00", 200)), "code", "in Base64 what holds Java objects"},
+	{"packed JSON with types in a value", "s", inBase64(zipped(`{"$type": "Game.World, Game"}`)), "code", "$type"},
+	{"JSON with types in UTF-16", "s", utf16(`{"$type": "Game.World, Game"}`), "code", "$type"},
+	{"JSON with types in UTF-16 without a mark", "s", utf16(`{"$type": "Game.World, Game"}`)[2:], "code", "$type"},
+	{"Lua in UTF-16", "s", utf16("save = { a = 1 }\nos.execute('x')\n"), "code", "execute"},
+	{"registry in UTF-16", "a.txt", utf16("Windows Registry Editor Version 5.00\r\n"), "danger", "registry"},
+	{"Lua that loads a text", "s", `loadstring("x")()`, "code", "loadstring"},
+	{"Lua that runs a file", "s", `dofile "x.lua"`, "code", "dofile"},
+	{"Lua with a module", "s", `require("os").execute("x")`, "code", "a call"},
+	{"compiled Python", "s", "\xcb\x0d\x0d\x0a\x00\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\xe3\x00", "danger", "compiled Python"},
+	{"compiled script of an engine", "s", "GDSC\x0d\x00\x00\x00", "danger", "script of a game engine"},
+	{"pack of an engine", "s", "GDPC\x02\x00\x00\x00", "code", "pack of a game engine"},
+
+	{"a picture in a value", "s", inBase64("\x89PNG\r\n\x1a\n\x00\x00\x00\x0dIHDR\x00\x00\x00\x00"), "", ""},
+	{"a plain pickle in a value", "s", inBase64("\x80\x02}q\x00X\x01\x00\x00\x00aq\x01X\x10\x00\x00\x00gAJjcG9zaXgKc3lzdGVtq\x02s."), "", ""},
+	{"packed data in a value", "s", inBase64(zipped(`{"lamps": 7, "type": "Game.World, Game"}`)), "", ""},
+	{"numbers in a value", "s", inBase64(strings.Repeat("\x04\x08\x00\x01", 20)), "", ""},
+	{"words that begin so", "s", `{"a": "gAJustAWordOfManyLettersAndNoMore", "b": "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", "c": "H4sIveHeadedSnakesInTheGarden"}`, "", ""},
+	{"a digest", "s", `{"a": "` + strings.Repeat("4d5a90", 12) + `"}`, "", ""},
+	{"prose in UTF-16", "a.txt", utf16("The lamp (see below) burns; don't (ever) put it out.\n"), "", ""},
+	{"numbers of 16 bits", "s", strings.Repeat("A\x00B\x00(\x00", 2000), "", ""},
+	{"a note that says load", "note.txt", "load (1)\n", "", ""},
+	{"lines of Windows", "a.txt", "\x0a\x0d\x0d\x0alines of an old machine", "", ""},
+
 	{"Ruby data", "s", "\x04\x08{\x07:\x06ai\x06I\"\x06b\x06:\x06ET[\x07f\x081.5T", "", ""},
 	{"PHP data", "s", `a:1:{s:1:"x";s:9:"O:4:Game:0";}`, "", ""},
 	{"YAML", "s", "a: !!str 1\nb: !!binary aGk=\nc: it works!\n", "", ""},
@@ -152,6 +208,9 @@ func TestScan(t *testing.T) {
 	for _, c := range cases {
 		result, err := Scan(c.name, strings.NewReader(c.content))
 		require.NoError(t, err, c.about)
+		halves, err := Scan(c.name, iotest.HalfReader(strings.NewReader(c.content)))
+		require.NoError(t, err, c.about)
+		assert.Equal(t, result, halves, "%s, whatever is read at once", c.about)
 		if c.found == "" {
 			assert.Empty(t, result.Findings, c.about)
 			continue
@@ -189,6 +248,17 @@ func TestBombsInsideLayers(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, result.Findings, 1, about)
 		assert.Contains(t, result.Findings[0].Why, "unpacks to more than")
+	}
+}
+
+// TestManyPackedValues has a text of which each value unpacks a thousandfold: what is looked into is bounded, and the rest is said.
+func TestManyPackedValues(t *testing.T) {
+	value := `"` + base64.StdEncoding.EncodeToString([]byte(zipped(strings.Repeat(" ", headSize)))) + `",`
+	for n, deeper := range map[int]bool{1000: false, maxPackedValues/headSize + 10: true} {
+		result, err := Scan("save", strings.NewReader("["+strings.Repeat(value, n)+"0]"))
+		require.NoError(t, err)
+		assert.Empty(t, result.Findings)
+		assert.Equal(t, deeper, result.Deeper, n)
 	}
 }
 

@@ -43,6 +43,9 @@ type luaSyntax struct {
 // maxLuaDepth is how deep Lua itself nests (LUAI_MAXCCALLS).
 const maxLuaDepth = 200
 
+// luaLoaders are the functions that run what a text says, or names.
+var luaLoaders = []string{"load", "loadstring", "loadfile", "dofile", "require"}
+
 var luaKeywords = []string{"and", "break", "do", "else", "elseif", "end", "false", "for", "function", "goto", "if", "in", "local", "nil", "not", "or", "repeat", "return", "then", "true", "until", "while"}
 
 func (p *luaSyntax) next() {
@@ -337,8 +340,10 @@ func (p *luaSyntax) suffixed() (called bool) {
 				p.fail()
 			}
 		}
+		text := p.t.kind == 's'
 		switch {
 		case p.takes("("):
+			text = p.t.kind == 's'
 			if !p.is(")") {
 				p.expressions()
 			}
@@ -351,7 +356,7 @@ func (p *luaSyntax) suffixed() (called bool) {
 			return called
 		}
 		p.notes("a call of %.40q", what)
-		called, p.strong = true, p.strong || inTable
+		called, p.strong = true, p.strong || inTable || text && slices.Contains(luaLoaders, what)
 	}
 	return called
 }

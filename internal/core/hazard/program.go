@@ -3,6 +3,7 @@ package hazard
 import (
 	"bytes"
 	"encoding/binary"
+	"io"
 	"path"
 	"strings"
 	"unicode/utf8"
@@ -26,10 +27,12 @@ func program(name string, head []byte) (Finding, bool) {
 		return is("a macOS program")
 	case isJavaClass(head):
 		return is("a Java program")
+	case isPython(head):
+		return is("compiled Python")
 	case bytes.HasPrefix(head, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")) && bytes.Contains(head, installerClass):
 		return is("a Windows installer")
 	}
-	if what := script(head); what != "" {
+	if what := script(head[:min(len(head), 1024)]); what != "" {
 		return is(what)
 	}
 	ext := strings.ToLower(path.Ext(name))
@@ -48,6 +51,7 @@ var magics = []struct{ magic, what string }{
 	{"\xed\xab\xee\xdb", "an RPM package"},
 	{"dex\n03", "an Android program"},
 	{"\x00asm\x01\x00\x00\x00", "a WebAssembly program"},
+	{"GDSC", "a compiled script of a game engine"},
 	{"ITSF\x03\x00\x00\x00", "a help file that can run programs"},
 }
 
@@ -60,7 +64,10 @@ var endings = map[string]string{
 	".wsf": "a script", ".wsh": "a script", ".hta": "a script", ".reg": "a change of the registry", ".desktop": "a shortcut", ".command": "a script",
 	".scf": "a shortcut", ".url": "a shortcut", ".lnk": "a shortcut", ".scr": "named as a program", ".exe": "named as a program", ".com": "named as a program",
 	".pif": "named as a program", ".msi": "named as an installer", ".dll": "named as a program library", ".jar": "a Java program", ".appimage": "named as a program",
-	".sh": "a script", ".py": "a script", ".js": "a script",
+	".sh": "a script", ".py": "a script", ".js": "a script", ".pyw": "a script", ".sct": "a script", ".msc": "a script", ".cpl": "named as a program", ".xll": "named as a program",
+	".gadget": "named as a program", ".application": "named as an installer", ".appref-ms": "a shortcut", ".library-ms": "a shortcut", ".search-ms": "a shortcut",
+	".searchconnector-ms": "a shortcut", ".settingcontent-ms": "a shortcut", ".website": "a shortcut", ".webloc": "a shortcut", ".fileloc": "a shortcut", ".inetloc": "a shortcut",
+	".terminal": "a script", ".msp": "named as an installer", ".mst": "named as an installer", ".msix": "named as an installer", ".appx": "named as an installer", ".diagcab": "named as a program",
 }
 
 // ambiguous are endings that games use for data too.
@@ -77,7 +84,10 @@ func looksLikeCode(head []byte) bool {
 
 // script tells scripts and shortcuts that begin with words of their own.
 func script(head []byte) string {
-	text := bytes.ToLower(bytes.TrimLeft(bytes.TrimPrefix(head[:min(len(head), 512)], []byte("\xef\xbb\xbf")), " \t\r\n"))
+	if text := inUTF8(bytes.NewReader(head), head); text != nil {
+		head, _ = io.ReadAll(text)
+	}
+	text := bytes.ToLower(bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n"))
 	for prefix, what := range map[string]string{
 		"@echo off": "a script", "[internetshortcut]": "a shortcut", "[desktop entry]": "a shortcut", "windows registry editor version": "a change of the registry",
 		"regedit4": "a change of the registry", "<?php": "a script", "<hta:application": "a script",
@@ -113,6 +123,16 @@ func isMachO(head []byte) bool {
 		return n > 0 && n < 20
 	}
 	return false
+}
+
+// isPython reports whether a file begins as compiled Python does: a magic number of Python 3 (3000 to 3999 so far, CPython, importlib) and the line end
+// that a transfer as text would spoil, with its flags.
+func isPython(head []byte) bool {
+	if len(head) < 16 || head[2] != '\r' || head[3] != '\n' {
+		return false
+	}
+	n := binary.LittleEndian.Uint16(head)
+	return n >= 3000 && n < 4000 && binary.LittleEndian.Uint32(head[4:]) < 4
 }
 
 // isJavaClass reports whether a file is a compiled class: the magic and a version from 1.1 (45) on.

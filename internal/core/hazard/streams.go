@@ -24,6 +24,7 @@ var streams = []struct {
 	{"Lua bytecode", prefixed("\x1bLua", "is compiled Lua, which is not checked before it runs")},
 	{"Lua bytecode", prefixed("\x1bLJ", "is compiled Lua, which is not checked before it runs")},
 	{"engine resource", engineResource},
+	{"engine resource", prefixed("GDPC", "is a pack of a game engine, which brings scripts and replaces what the game has")},
 }
 
 func prefixed(magic, why string) func([]byte) string {

@@ -4,37 +4,16 @@ import (
 	"bufio"
 	"bytes"
 	"io"
-
-	"golang.org/x/text/encoding/unicode"
-	"golang.org/x/text/transform"
 )
 
-// mayBeXML reports whether a file begins as XML does, in UTF-8 or UTF-16 (XML 1.0, appendix F). A page or a text that begins with < may, too: the
-// prolog tells.
+// mayBeXML reports whether a text begins as XML does. A page or a text that begins with < may, too: the prolog tells.
 func mayBeXML(head []byte) bool {
-	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-	return bytes.HasPrefix(text, []byte("<")) || isUTF16(head)
-}
-
-func isUTF16(head []byte) bool {
-	for _, begin := range []string{"\xff\xfe<\x00", "\xfe\xff\x00<", "<\x00?\x00", "\x00<\x00?", "<\x00!\x00", "\x00<\x00!"} {
-		if bytes.HasPrefix(head, []byte(begin)) {
-			return true
-		}
-	}
-	return false
+	return bytes.HasPrefix(bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n"), []byte("<"))
 }
 
 // declaresEntities reads an XML up to its outermost element, however much stands before that, and reports whether it declares entities. Behind the
 // beginning of a DOCTYPE it goes by no quotes and comments, which can be nested so that readers end them in different places.
-func declaresEntities(b *bufio.Reader, head []byte) (bool, error) {
-	if isUTF16(head) {
-		order := unicode.BigEndian
-		if head[0] == 0xff || head[0] == '<' {
-			order = unicode.LittleEndian
-		}
-		b = bufio.NewReader(transform.NewReader(b, unicode.UTF16(order, unicode.UseBOM).NewDecoder()))
-	}
+func declaresEntities(b *bufio.Reader) (bool, error) {
 	for {
 		if _, err := passed(b, "<"); err != nil {
 			return false, plainEnd(err)

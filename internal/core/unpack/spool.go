@@ -74,6 +74,9 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 			return d.unread(d.Name, "the tar cannot be read on: ", err)
 		}
 		e := tree.Entry{Path: strings.TrimSuffix(strings.TrimPrefix(h.Name, "./"), "/"), Size: h.Size, Mode: h.FileInfo().Mode().Perm(), ModTime: h.ModTime, Target: h.Linkname}
+		if why := readTwoWays(h); why != "" {
+			d.hazard(e.Path, why)
+		}
 		switch h.Typeflag {
 		case tar.TypeReg:
 			e.Kind = tree.File
@@ -94,6 +97,32 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 		}
 	}
 	return ctx.Err()
+}
+
+// readTwoWays says what in a header of a tar other readers take otherwise, or is "". A global header (POSIX.1-2017, pax) speaks for all entries behind
+// it, which some readers follow and some do not; so it may say of them what does no harm only. The content of a folder is passed over by some, and
+// read as the next header by others. Where names are given in several ways, there is no saying which one counts.
+func readTwoWays(h *tar.Header) string {
+	switch {
+	case h.Typeflag == tar.TypeXGlobalHeader:
+		for key := range h.PAXRecords {
+			if key == "path" || key == "linkpath" || key == "size" || key == "hdrcharset" || strings.HasPrefix(key, "GNU.sparse.") || strings.HasPrefix(key, "SCHILY.realsize") {
+				return "gives all files another " + key + ", which only some readers follow"
+			}
+		}
+	case h.Typeflag == tar.TypeDir && h.Size != 0:
+		return "is a folder that is said to have content, which only some readers pass over"
+	case h.PAXRecords["GNU.sparse.name"] == h.Name: // which goes with a path of its own kind
+		return ""
+	case differs(h.PAXRecords, "path", h.Name) || differs(h.PAXRecords, "linkpath", h.Linkname):
+		return "has two names, of which each reader takes another"
+	}
+	return ""
+}
+
+func differs(records map[string]string, key, value string) bool {
+	record, ok := records[key]
+	return ok && strings.TrimSuffix(record, "/") != strings.TrimSuffix(value, "/")
 }
 
 // endOfTar is how many bytes of zeros, at least, end a tar (POSIX.1-2017, pax, "ustar Interchange Format").

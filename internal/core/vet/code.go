@@ -76,7 +76,7 @@ func (v *Vetting) ownSave(ctx context.Context, st *facts.Save) bool {
 // codeIn finds the code in a save of the player's own.
 func (v *Vetting) codeIn(ctx context.Context, st *facts.Save) []hazard.Finding {
 	var found []hazard.Finding
-	v.h.Hasher.Once(st.Path()+"\x00code", tree.Digest{2}, st.Folder.Path, slices.Values(st.Files), &found, func() bool {
+	v.h.Hasher.Once(st.Path()+"\x00code", tree.Digest{3}, st.Folder.Path, slices.Values(st.Files), &found, func() bool {
 		for _, e := range st.Files {
 			f, err := tree.Open(filepath.Join(st.Folder.Path, filepath.FromSlash(e.Path)))
 			if err != nil {

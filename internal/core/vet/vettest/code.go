@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"database/sql"
+	"encoding/base64"
 	"io"
 	"os"
 	"path/filepath"
@@ -73,6 +74,21 @@ func (m *Maker) code() {
 		{"XML entities far behind", builds, "a.xml", "<?xml version='1.0'?><!--" + far + "--><!DOCTYPE a [<!ENTITY b 'c'>]><a/>"},
 		{"XML entities without a declaration", builds, "a.xml", "<!DOCTYPE a [<!ENTITY % b SYSTEM 'file:///x'>]><a/>"},
 		{"XML entities in UTF-16", builds, "a.xml", wide("<?xml version='1.0'?><!DOCTYPE a [<!ENTITY b 'c'>]><a/>")},
+		{"pickle in Base64 in JSON", hostile, "a.json", `{"a": "` + base64.StdEncoding.EncodeToString([]byte("\x80\x02cos\nsystem\nX\x01\x00\x00\x00x\x85R.")) + `"}`},
+		{"packed pickle in Base64 in XML", hostile, "a.xml", "<a><b>" + base64.StdEncoding.EncodeToString([]byte(gz("cos\nsystem\n(S'x'\ntR."))) + "</b></a>"},
+		{"old pickle as Base64, far on", hostile, "a.ini", "[a]\nb=" + far + "\nc=" + base64.URLEncoding.EncodeToString([]byte("cposix\nsystem\n(S'x'\ntR.")) + "\n"},
+		{"program in Base64 in JSON", hostile, "a.json", `{"a": "` + base64.StdEncoding.EncodeToString([]byte("\x7fELF\x02\x01\x01"+strings.Repeat("\x00", 60))) + `"}`},
+		{".NET objects in Base64 in JSON", builds, "a.json", `{"a": ["AAEAAAD\/\/\/\/\/AQAAAAAAAAAMAgAAAARHYW1l"]}`},
+		{".NET objects as Base64", builds, "a", "AAEAAAD/////AQAAAAAAAAAMAgAAAARHYW1l\n"},
+		{"Java objects in Base64 in YAML", builds, "a.yml", "a: 1\nb: rO0ABXNyABFqYXZhLnV0aWwuSGFzaE1hcA==\n"},
+		{"JSON with types in UTF-16", builds, "a.json", wide(`{"$type": "Game.World, Game"}`)},
+		{"Lua in UTF-16", builds, "a", wide("save = {}\nos.execute('x')\n")},
+		{"Lua that loads", builds, "a", "loadstring('x')()\n"},
+		{"Lua that runs a file", builds, "a", "dofile'x'\n"},
+		{"registry in UTF-16", hostile, "a.txt", wide("Windows Registry Editor Version 5.00\r\n")},
+		{"compiled Python", hostile, "a", "\xcb\x0d\x0d\x0a\x00\x00\x00\x00\x00\x00\x00\x00\x01\x00\x00\x00\xe3\x00"},
+		{"compiled script of an engine", hostile, "a", "GDSC\x0d\x00\x00\x00"},
+		{"pack of an engine", builds, "a", "GDPC\x02\x00\x00\x00"},
 		{"XML entities behind literals", builds, "a.xml", "<!DOCTYPE a SYSTEM '><!--' [<!NOTATION n SYSTEM ']><!--'><!ENTITY b 'c'>]><a/>"},
 	} {
 		inside := append(m.Slot("slot_05"), unpacktest.File{"slot_05/" + c.name, c.content})
@@ -97,6 +113,12 @@ func (m *Maker) neighbours() {
 		"YAML":                          {"a.yml", "a: !!str 1\nb: [it works!, 2]\n"},
 		"JSON that talks of types":      {"a.json", `{"type": "Game.World, Game", "$type": 3}`},
 		"engine resource":               {"a.tres", "[gd_resource type=\"Resource\"]\n[ext_resource type=\"Script\" path=\"res://save.gd\" id=1]\n"},
+		"picture in Base64":             {"a.json", `{"a": "` + base64.StdEncoding.EncodeToString([]byte("\x89PNG\r\n\x1a\n"+strings.Repeat("\x00", 60))) + `"}`},
+		"data pickle in Base64":         {"a.json", `{"a": "` + base64.StdEncoding.EncodeToString([]byte("\x80\x04}(\x8c\x02os\x94\x8c\x06system\x94u.")) + `"}`},
+		"packed rows in Base64":         {"a.xml", "<a>" + base64.StdEncoding.EncodeToString([]byte(gz(strings.Repeat("a row of lamps\n", 5000)))) + "</a>"},
+		"words that begin as code does": {"a.json", `{"a": "rO0ABisAWordOfManyLettersAndNoMore", "b": "AAEAAADAAAAAAAAAAAAAAAAAAAAAAAAA"}`},
+		"JSON in UTF-16":                {"a.json", wide(`{"type": "Game.World, Game"}`)},
+		"numbers of 16 bits":            {"a", strings.Repeat("A\x00(\x00B\x00", 3000)},
 		"XML with a DOCTYPE":            {"a.xml", "<!DOCTYPE html PUBLIC 'a' 'b'><html>&lt;!ENTITY</html>"},
 		"XML with a long comment":       {"a.xml", "<?xml version='1.0'?><!--" + far + "--><a/>"},
 		"XML in UTF-16":                 {"a.xml", wide("<?xml version='1.0'?><a/>")},

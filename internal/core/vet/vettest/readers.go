@@ -3,6 +3,8 @@ package vettest
 import (
 	"bytes"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -67,6 +69,9 @@ func (m *Maker) packers() {
 	m.add("tar with much at its end", "a.tar", append(bytes.Clone(tar), make([]byte, 20*512)...))
 	m.add("tar.gz in two parts", "a.tar.gz", append(unpacktest.Packed(m.t, "gz", tar[:700]), unpacktest.Packed(m.t, "gz", tar[700:])...))
 	m.add("tar.xz in two parts", "a.tar.xz", append(unpacktest.Packed(m.t, "xz", tar[:700]), unpacktest.Packed(m.t, "xz", tar[700:])...))
+	m.add("tar.gz with zeros behind it", "a.tar.gz", append(unpacktest.Packed(m.t, "gz", tar), make([]byte, 700)...))
+	m.add("a tar with a note for all files", "a.tar", slices.Concat(m.entry('g', "pax_global_header", record("comment", strings.Repeat("0", 40))), tar))
+	m.add("a tar with a long name, twice said alike", "a.tar", slices.Concat(m.entry('x', "x", record("path", "slot_05/x")), m.entry('0', "slot_05/x", "y"), tar))
 	m.add("a parcel", "a.zip", m.parcel("", "tidewrack", ""))
 	m.add("a save in three archives", "a.zip", m.Zip(files{{"b.zip", string(m.Zip(files{{"c.zip", string(m.Zip(m.Slot("slot_05")))}}))}}))
 	for _, what := range []struct{ about, content string }{{"zip", string(m.Zip(files{{"a", "x"}}))}, {"tar", string(unpacktest.Tar(m.t, false, unpacktest.File{"a", "x"}))}, {"7z", string(unpacktest.SevenZip(unpacktest.File{"a", "x"}))}} {
@@ -166,6 +171,16 @@ func (m *Maker) archives() {
 		m.sumTar(with)
 		m.add("a tar with a "+about, "a.tar", with, "dangerous")
 	}
+	hidden := m.entry('0', "slot_05/more.txt", "more")
+	for about, before := range map[string][]byte{
+		"another name for all files":        m.entry('g', "all", record("path", "slot_05/more.txt")),
+		"another size for all files":        m.entry('g', "all", record("size", "0")),
+		"two names of a file":               slices.Concat(m.entry('L', "././@LongLink", "slot_05/more.txt\x00"), m.entry('x', "x", record("path", "slot_05/x")), m.entry('0', "y", "z")),
+		"a folder with a file as its bytes": m.entry('5', "slot_05/x", string(hidden)),
+	} {
+		m.add("a tar with "+about, "a.tar", slices.Concat(before, tar), "dangerous")
+		m.add("a tar.gz with "+about, "a.tar.gz", unpacktest.Packed(m.t, "gz", slices.Concat(before, tar)), "dangerous")
+	}
 	for about, mark := range map[string]string{"symbolic link": "-> ", "link of Windows": "w> ", "junction": "j> ", "hard link": "h> ", "copy of another file": "c> "} {
 		m.add("a rar with a "+about, "a.rar", unpacktest.Rar5(append(m.Slot("slot_05"), unpacktest.File{"slot_05/x", mark + "../../x"})...), "dangerous")
 	}
@@ -208,6 +223,25 @@ func (m *Maker) damaged(how string) []string {
 		return []string{"damaged", "not-a-save"}
 	}
 	return []string{"damaged"}
+}
+
+// entry is one entry of a tar, of a kind (POSIX.1-2017, pax, typeflag).
+func (m *Maker) entry(kind byte, name, content string) []byte {
+	one := unpacktest.Tar(m.t, false, unpacktest.File{name, content})
+	one = one[:len(one)-1024]
+	one[156] = kind
+	m.sumTar(one)
+	return one
+}
+
+// record is one of an extended header of a tar, with its own length before it.
+func record(key, value string) string {
+	text := " " + key + "=" + value + "\n"
+	n := len(text)
+	for n < len(text)+len(strconv.Itoa(n)) {
+		n++
+	}
+	return strconv.Itoa(n) + text
 }
 
 // sumTar makes the checksum of the first header of a tar right.
