@@ -543,6 +543,41 @@ func TestPinning(t *testing.T) {
 	w.fails(2, "mods", "drop", "quarry+slate", "quarry+nothing", "--yes")
 }
 
+// TestAListThatNamesMods has a list of mods with what they are called, a remark of the player's, and one that is spelled in capitals.
+func TestAListThatNamesMods(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	description := strings.NewReplacer(`entry     = '{"id": "{id}"}'`, `entry = '{"id": "{id}", "name": "{title}"}'`, `entry_off = '{"id": "{id}", "off": true}'`, `entry_off = '{"id": "{id}", "name": "{title}", "off": true}'`,
+		"version = { in = \"rock\", at = \"$.version\" }", "version = { in = \"rock\", at = \"$.version\" }\ntitle = { in = \"rock\", at = \"$.title\" }").Replace(quarry)
+	write := func(text string, parts ...string) {
+		at := w.path(append([]string{"quarry"}, parts...)...)
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	write(description, "quarry.toml")
+	write("x", "game", "quarry.bin")
+	write(`{"version": "2.0"}`, "game", "about.json")
+	list := `{"rocks": [{"id": "Flint", "name": "Flint & \"Fire\"", "first": 7}, {"id": "slate", "name": "Roof"}]}`
+	write(list, "game", "rocks", "list.json")
+	write(`{"id": "Flint", "version": "1.0", "title": "Flint & \"Fire\""}`, "game", "rocks", "flint.rock")
+	write(`{"id": "slate", "version": "1.1", "title": "Roof"}`, "game", "rocks", "slate.rock")
+	write(`{"id": "Marl", "version": "0.5", "title": "Marl \"soft\""}`, "game", "rocks", "marl.rock")
+	w.ok("games", "add", w.path("quarry", "quarry.toml"), "--at", w.path("quarry", "game"), "--player-home", w.path("quarry"), "--yes")
+	path := w.path("quarry", "game", "rocks", "list.json")
+	w.ok("mods", "off", "quarry+slate", "--yes")
+	assert.Equal(t, strings.Replace(list, `"Roof"}`, `"Roof", "off": true}`, 1), w.read(path))
+	w.ok("mods", "on", "quarry+slate", "--yes")
+	assert.Equal(t, list, w.read(path))
+	w.ok("mods", "on", "quarry+Marl", "--yes")
+	assert.Contains(t, w.read(path), `{"id": "Marl", "name": "Marl \"soft\""}`, "as the mod itself spells it")
+	assert.Contains(t, w.read(path), `"first": 7`)
+	w.ok("mods", "off", "quarry+Flint", "--yes")
+	assert.Contains(t, w.read(path), `"off": true`)
+	w.ok("undo", "--yes")
+	w.ok("undo", "--yes")
+	assert.Equal(t, list, w.read(path))
+}
+
 // TestStatedNeedsGoAlong puts what was stated of a mod into parcels.
 func TestStatedNeedsGoAlong(t *testing.T) {
 	t.Parallel()

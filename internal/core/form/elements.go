@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -27,6 +28,24 @@ func (spec Spec) Elements(data []byte, each string) ([]string, error) {
 		all = append(all, string(text[e.from:e.to]))
 	}
 	return all, nil
+}
+
+// Escaped is a value as it stands in a text of this form: in JSON between its quotes, in XML in an attribute or an element. ok is false for one that
+// cannot stand there.
+func (spec Spec) Escaped(value string) (_ string, ok bool) {
+	switch spec.Form {
+	case "json":
+		quoted, err := jsontext.AppendQuote(nil, value)
+		if err != nil {
+			return "", false
+		}
+		return string(quoted[1 : len(quoted)-1]), true
+	case "xml":
+		var b strings.Builder
+		err := xml.EscapeText(&b, []byte(value))
+		return b.String(), err == nil && utf8.ValidString(value)
+	}
+	return value, !strings.ContainsAny(value, "\r\n\x00")
 }
 
 // decoded is the text of a file, and its Spec as text.

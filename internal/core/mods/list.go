@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -146,29 +147,40 @@ func (l *listEdit) plan(w *work) error {
 	if w.p.Touches(filepath.Dir(full), filepath.Base(full)) {
 		return nil // the plan brings the list itself
 	}
-	wanted, err := l.apply(a, items)
-	if err != nil {
-		return err
+	spec := w.st.Install.Game.Files[a.In].Spec()
+	for _, whole := range []bool{false, true} {
+		wanted, err := l.apply(entries{active: a, spec: spec, known: w.listable, whole: whole}, items)
+		if err != nil {
+			return err
+		}
+		var texts []string
+		for _, i := range wanted {
+			texts = append(texts, i.text)
+		}
+		written, err := spec.Relist(data, a.Each, texts)
+		if err != nil {
+			return problem.New(problem.Advise("nothing has been changed"), "the game's list of mods %s cannot be written: %w", full, err)
+		}
+		again, err := w.said(written)
+		if err == nil && slices.EqualFunc(again, wanted, func(a, b item) bool { return strings.EqualFold(a.id, b.id) && a.on == b.on }) {
+			return w.putList(full, data, written)
+		}
 	}
-	var texts []string
-	for _, i := range wanted {
-		texts = append(texts, i.text)
+	return problem.New(problem.Advise("the description's entry is not what its pattern reads"), "what would be written into %s does not say what it is to say; nothing has been changed", full)
+}
+
+// listable is the installed mod with an id, or nil.
+func (w *work) listable(id string) *mod.Mod {
+	for _, m := range w.st.Mods.Mods {
+		if strings.EqualFold(m.ID, id) {
+			return m
+		}
 	}
-	declared := w.st.Install.Game.Files[a.In]
-	written, err := declared.Spec().Relist(data, a.Each, texts)
-	if err != nil {
-		return problem.New(problem.Advise("nothing has been changed"), "the game's list of mods %s cannot be written: %w", full, err)
-	}
-	again, err := w.said(written)
-	same := func(a, b item) bool { return strings.EqualFold(a.id, b.id) && a.on == b.on }
-	if err != nil || !slices.EqualFunc(again, wanted, same) {
-		return problem.New(problem.Advise("the description's entry is not what its pattern reads"), "what would be written into %s does not say what it is to say; nothing has been changed", full)
-	}
-	return w.putList(full, data, written)
+	return nil
 }
 
 // apply is the list as it is to be.
-func (l *listEdit) apply(a *game.Active, items []item) ([]item, error) {
+func (l *listEdit) apply(e entries, items []item) ([]item, error) {
 	is := func(ids []string, id string) bool {
 		return slices.ContainsFunc(ids, func(o string) bool { return strings.EqualFold(o, id) })
 	}
@@ -177,15 +189,12 @@ func (l *listEdit) apply(a *game.Active, items []item) ([]item, error) {
 		if slices.ContainsFunc(wanted, func(i item) bool { return strings.EqualFold(i.id, m.id) }) {
 			continue
 		}
-		text := m.text
-		if text == "" {
-			if text = spell(a.Entry, m); text == "" {
-				return nil, errNoEntry()
-			}
-		}
-		one := item{m.id, text, true}
+		one := item{m.id, m.text, true}
 		if m.text != "" {
-			one.on = l.wasOn(m.id)
+			on, said := l.on[strings.ToLower(m.id)]
+			one.on = on || !said
+		} else if one.text = e.spell(e.active.Entry, m.id, m.m); one.text == "" {
+			return nil, errNoEntry()
 		}
 		if m.at > 0 && m.at <= len(wanted) {
 			wanted = slices.Insert(wanted, m.at-1, one)
@@ -198,19 +207,20 @@ func (l *listEdit) apply(a *game.Active, items []item) ([]item, error) {
 		if !changes || on == it.on {
 			continue
 		}
-		template := a.Entry
-		if !on {
-			template = a.EntryOff
+		text, err := e.turned(it, on)
+		if err != nil {
+			return nil, err
 		}
-		if a.Entry == "" {
-			return nil, errNoEntry()
-		}
-		wanted[i] = item{it.id, spell(template, listedMod{id: it.id}), on}
+		wanted[i] = item{it.id, text, on}
 	}
 	wanted = slices.DeleteFunc(wanted, func(i item) bool { return i.text == "" })
-	for id, on := range l.on { // one that is in no list is off, and comes in
-		if on && !slices.ContainsFunc(wanted, func(i item) bool { return strings.EqualFold(i.id, id) }) {
-			text := spell(a.Entry, listedMod{id: id})
+	for _, id := range slices.Sorted(maps.Keys(l.on)) { // one that is in no list is off, and comes in
+		if l.on[id] && !slices.ContainsFunc(wanted, func(i item) bool { return strings.EqualFold(i.id, id) }) {
+			m := e.known(id)
+			if m != nil {
+				id = m.ID // as the mod itself spells it
+			}
+			text := e.spell(e.active.Entry, id, m)
 			if text == "" {
 				return nil, errNoEntry()
 			}
@@ -218,13 +228,6 @@ func (l *listEdit) apply(a *game.Active, items []item) ([]item, error) {
 		}
 	}
 	return l.inOrder(wanted), nil
-}
-
-// wasOn reports whether a mod that comes back was on.
-func (l *listEdit) wasOn(id string) bool {
-	on, said := l.on[strings.ToLower(id)]
-	delete(l.on, strings.ToLower(id))
-	return on || !said
 }
 
 // inOrder puts the mods that are named in order into the places that they have now.
@@ -249,27 +252,6 @@ func (l *listEdit) inOrder(items []item) []item {
 		}
 	}
 	return items
-}
-
-func errNoEntry() error {
-	return problem.Usage(problem.Advise("add `entry` to [active] of the description, or switch the mod in the game"), "the description of the game does not say how the list of mods is written; nothing has been changed")
-}
-
-// spell is an element as the description writes it; "" where the mod does not say what stands in it.
-func spell(template string, m listedMod) string {
-	text := strings.ReplaceAll(template, "{id}", m.id)
-	if strings.Contains(text, "{") && m.m != nil {
-		text = strings.NewReplacer("{title}", m.m.Title, "{version}", m.m.Version, "{folder}", path.Base(m.m.Path)).Replace(text)
-		for name, value := range m.m.Fields {
-			text = strings.ReplaceAll(text, "{field:"+name+"}", value)
-		}
-	}
-	for _, left := range []string{"{title}", "{version}", "{folder}", "{field:"} {
-		if strings.Contains(text, left) {
-			return ""
-		}
-	}
-	return text
 }
 
 // putList plans to write the list, and notes what it was before Ostrov first wrote it.
