@@ -189,6 +189,11 @@ func (res *Result) format(name string, head []byte, b *bufio.Reader) error {
 	return drain(b)
 }
 
+// reading reads what is in memory, with no more room than that needs: a download may have a hundred thousand files.
+func reading(head []byte) *bufio.Reader {
+	return bufio.NewReaderSize(bytes.NewReader(head), min(len(head)+1, 4096))
+}
+
 func drain(r io.Reader) error {
 	_, err := io.Copy(io.Discard, r)
 	return err

@@ -1,7 +1,6 @@
 package hazard
 
 import (
-	"bufio"
 	"bytes"
 	"fmt"
 	"io"
@@ -16,7 +15,7 @@ func luaChunk(head []byte) string {
 	if !bytes.ContainsAny(head, "({\"'") || bytes.IndexByte(head, 0) >= 0 {
 		return ""
 	}
-	p := &luaSyntax{l: &luaReader{r: bufio.NewReader(bytes.NewReader(head))}, cut: len(head) == headSize}
+	p := &luaSyntax{l: &luaReader{r: reading(head)}, cut: len(head) == headSize}
 	p.next()
 	p.block()
 	if p.bad || !p.end || !p.strong && (p.calls == 0 || p.statements < 2) {

@@ -2,7 +2,6 @@ package hazard
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -78,7 +77,7 @@ func mayBePickle(head []byte) bool {
 // goes tells that one begins there and goes on behind these bytes.
 func pickleIn(head []byte) (f Finding, found, goes bool) {
 	if mayBePickle(head) {
-		p := scanPickle(bufio.NewReader(bytes.NewReader(head)))
+		p := scanPickle(reading(head))
 		if f, ok := p.finding(); ok && (p.whole || f.Severity == Danger) {
 			return f, true, false
 		}
@@ -95,7 +94,7 @@ func pickleIn(head []byte) (f Finding, found, goes bool) {
 			continue
 		}
 		tries++
-		p := scanPickle(bufio.NewReader(bytes.NewReader(head[at:])))
+		p := scanPickle(reading(head[at:]))
 		if f, ok := p.finding(); ok && (p.whole || f.Severity == Danger && p.calls > 0) {
 			return f, true, goes
 		}

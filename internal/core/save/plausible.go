@@ -48,8 +48,12 @@ type beginning struct {
 	has  uint64
 }
 
-// headSize is how much of a file's beginning is kept, in bytes.
-const headSize = 32
+const (
+	// headSize is how much of a file's beginning is kept, in bytes.
+	headSize = 32
+	// atOnce is how much is read for it, in bytes: a file that ends there has been looked through, too, and is not opened again.
+	atOnce = 4 << 10
+)
 
 // Begin is nothing read yet of fsys.
 func Begin(fsys fs.FS, games ...*game.Description) *Beginnings {
@@ -94,8 +98,11 @@ func (b *Beginnings) of(name string) beginning {
 	known, ok := b.files[name]
 	if !ok {
 		if f, err := b.fsys.Open(name); err == nil {
-			n, _ := io.ReadFull(f, known.head[:])
-			known.n = uint8(n)
+			n := b.begin(f, atOnce)
+			known.n = uint8(copy(known.head[:], b.room.Bytes()))
+			if known.read = n < atOnce; known.read {
+				known.has = b.wordsThere()
+			}
 			f.Close()
 		}
 		b.files[name] = known
@@ -111,7 +118,8 @@ func (b *Beginnings) names(kind *game.Save, name string) bool {
 	known := b.of(name)
 	if !known.read {
 		if f, err := b.fsys.Open(name); err == nil {
-			known.has = b.wordsIn(f)
+			b.begin(f, looked)
+			known.has = b.wordsThere()
 			f.Close()
 		}
 		known.read = true
@@ -120,10 +128,15 @@ func (b *Beginnings) names(kind *game.Save, name string) bool {
 	return b.answers(kind, known.has)
 }
 
-// wordsIn are the words that the beginning of a content has. What cannot be read on is read again, whole, by whoever asks for fields.
-func (b *Beginnings) wordsIn(content io.Reader) (has uint64) {
+// begin reads at most the first n bytes of a content into b.room. What cannot be read on is read again, whole, by whoever asks for fields.
+func (b *Beginnings) begin(content io.Reader, n int64) int64 {
 	b.room.Reset()
-	_, _ = b.room.ReadFrom(io.LimitReader(content, looked))
+	got, _ := b.room.ReadFrom(io.LimitReader(content, n))
+	return got
+}
+
+// wordsThere are the words in what has been read.
+func (b *Beginnings) wordsThere() (has uint64) {
 	for i, w := range b.words {
 		if bytes.Contains(b.room.Bytes(), w) {
 			has |= 1 << i
@@ -184,7 +197,8 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 		if !form.Plausible(declared.Form, head[:n]) {
 			return false
 		}
-		return b.answers(kind, b.wordsIn(io.MultiReader(bytes.NewReader(head[:n]), content)))
+		b.begin(io.MultiReader(bytes.NewReader(head[:n]), content), looked)
+		return b.answers(kind, b.wordsThere())
 	}
 	return true
 }

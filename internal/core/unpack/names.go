@@ -129,7 +129,10 @@ func (c *clashes) add(name string, dir bool) string {
 }
 
 func (c *clashes) one(name string, dir bool) string {
-	key := c.fold.String(norm.NFC.String(name))
+	key := strings.ToLower(name)
+	if !isASCII(name) {
+		key = c.fold.String(norm.NFC.String(name))
+	}
 	other, ok := c.seen[key]
 	if !ok {
 		c.seen[key], c.dirs[key] = name, dir

@@ -1,6 +1,7 @@
 package unpack
 
 import (
+	"bufio"
 	"bytes"
 	"compress/bzip2"
 	"context"
@@ -13,7 +14,9 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"sync"
 
+	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/zip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz/lzma"
@@ -41,6 +44,7 @@ func (d *Download) openZip(ctx context.Context, f *os.File) error {
 	if err != nil {
 		return d.unread(d.Name, "the zip cannot be read: ", err)
 	}
+	z.RegisterDecompressor(zip.Deflate, inflate)
 	z.RegisterDecompressor(zipBzip2, func(r io.Reader) io.ReadCloser { return io.NopCloser(bzip2.NewReader(r)) })
 	unzstd := zstd.ZipDecompressor(zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxLZMADict), zstd.WithDecoderMaxMemory(MaxBytes))
 	z.RegisterDecompressor(zipZstd, unzstd)
@@ -83,6 +87,45 @@ func (d *Download) openZip(ctx context.Context, f *os.File) error {
 		return nil
 	}
 	return d.checkZip(f, info.Size())
+}
+
+// inflater reads what is deflated. It is used again with all that it has made: a download may have a hundred thousand files.
+type inflater struct {
+	io.ReadCloser
+	from *bufio.Reader
+}
+
+var inflaters = sync.Pool{New: func() any {
+	from := bufio.NewReader(nil)
+	return &inflater{flate.NewReader(from), from}
+}}
+
+func inflate(r io.Reader) io.ReadCloser {
+	i := inflaters.Get().(*inflater)
+	i.from.Reset(r)
+	_ = i.ReadCloser.(flate.Resetter).Reset(i.from, nil) // of no dictionary there is no error
+	return &inflating{i}
+}
+
+// inflating is one use of an inflater.
+type inflating struct{ *inflater }
+
+func (i *inflating) Read(p []byte) (int, error) {
+	if i.inflater == nil {
+		return 0, fs.ErrClosed
+	}
+	return i.inflater.Read(p)
+}
+
+func (i *inflating) Close() error {
+	if i.inflater == nil {
+		return nil
+	}
+	err := i.inflater.Close()
+	i.from.Reset(nil)
+	inflaters.Put(i.inflater)
+	i.inflater = nil
+	return err
 }
 
 // byBackslash reports whether a zip has no other separator in its names than \, as some packers on Windows write them.
