@@ -139,7 +139,10 @@ func (a *app) saveOrDownload(ctx context.Context, h *home.Home, arg string) (*fa
 	case unknown && missing == nil:
 		return nil, nil, nil // whoever opens it says what it is
 	case unknown && !game && (filepath.Ext(arg) != "" || strings.ContainsAny(arg, `/\`)):
-		return nil, nil, problem.Usage(problem.HintsOf(err), "no file %s is there; as a save: %w", view.Text(arg), err)
+		if in == nil {
+			return nil, nil, problem.Usage(problem.Advise("a save is GAME/SLOT or GAME/NAME"), "no file %s is there, and no save is called so", view.Text(arg))
+		}
+		return nil, nil, problem.Usage(problem.HintsOf(err), "no file %s is there, and %w", view.Text(arg), err)
 	}
 	return st, s, err
 }

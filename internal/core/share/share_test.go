@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -14,15 +15,16 @@ import (
 
 	"ostrov/internal/core/coretest"
 	"ostrov/internal/core/facts"
+	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 )
 
 // TestWhatASaveTellsOfThePlayer puts private things into a save and its neighbours.
 func TestWhatASaveTellsOfThePlayer(t *testing.T) {
 	w := coretest.New(t)
-	in, err := w.Install("night-tram")
-	require.NoError(t, err)
-	timetable := filepath.Join(in.PlayerHome, ".local", "share", "night-tram", "timetables", "mine.timetable")
+	own := w.See("night-tram")
+	folder := slices.IndexFunc(own.Folders, func(f game.Located) bool { return f.ID == "timetables" })
+	timetable := filepath.Join(own.Folders[folder].Path, "mine.timetable")
 	text := coretest.Lines("[timetable]", "title = Mine", "version = 3.1", `note = "by Marta Lampwick, marta@example.org"`, `from = "C:\Users\marta\saves"`, "other = /home/marta/x", "same = marta@example.org", "[/timetable]")
 	require.NoError(t, os.WriteFile(timetable, []byte(text), 0o644))
 	wrap := func(address string, req Request) (*Wrapped, error) {
@@ -53,7 +55,7 @@ func TestWhatASaveTellsOfThePlayer(t *testing.T) {
 	_, err = wrap("night-tram/1", Request{Blank: true})
 	require.NoError(t, err, "an owner inside a container with a checksum is emptied")
 
-	options := filepath.Join(in.PlayerHome, ".local", "share", "night-tram", "options.ini")
+	options := filepath.Join(filepath.Dir(own.Folders[folder].Path), "options.ini")
 	st, sv, err := facts.FindSave(t.Context(), w.Home, "night-tram/mine.timetable")
 	require.NoError(t, err)
 	require.NoError(t, os.Truncate(options, maxSettings+1))
