@@ -83,7 +83,11 @@ func (p *Printer) inside(in *compare.Inside) {
 		if name == "." {
 			name = "the file"
 		}
-		rows = append(rows, []string{Text(name), Size(f.A), "→", Size(f.B)})
+		b := Size(f.B)
+		if f.Why != "" {
+			b += "  " + f.Why
+		}
+		rows = append(rows, []string{Text(name), Size(f.A), "→", b})
 	}
 	p.table([]column{{title: "", grow: true}, {title: "", grow: true}, {title: ""}, {title: "", grow: true}}, rows)
 	if in.Same > 0 {
@@ -92,7 +96,6 @@ func (p *Printer) inside(in *compare.Inside) {
 	if len(in.Values) == 0 {
 		return
 	}
-	p.Line("")
 	rows = nil
 	several := slices.ContainsFunc(in.Values, func(v compare.ValueChange) bool { return v.File != in.Values[0].File })
 	for _, v := range in.Values {

@@ -29,6 +29,7 @@ type SizeChange struct {
 	Path string `json:"path"`
 	A    int64  `json:"a"`
 	B    int64  `json:"b"`
+	Why  string `json:"why,omitempty"` // why no value inside of it is told
 }
 
 // inside compares what two things hold: the values that a description reads of them, where both are saves, and their files.
@@ -44,9 +45,9 @@ func inside(ctx context.Context, a, b *Side) (*Inside, error) {
 		y, has := b.inside[path]
 		switch {
 		case !had:
-			in.Files = append(in.Files, SizeChange{"new", path, 0, y.size})
+			in.Files = append(in.Files, SizeChange{What: "new", Path: path, B: y.size})
 		case !has:
-			in.Files = append(in.Files, SizeChange{"gone", path, x.size, 0})
+			in.Files = append(in.Files, SizeChange{What: "gone", Path: path, A: x.size})
 		default:
 			same, err := sameContent(ctx, x, y)
 			if err != nil {
@@ -56,8 +57,7 @@ func inside(ctx context.Context, a, b *Side) (*Inside, error) {
 				in.Same++
 				continue
 			}
-			in.Files = append(in.Files, SizeChange{"changed", path, x.size, y.size})
-			in.differ(path, x, y)
+			in.Files = append(in.Files, SizeChange{What: "changed", Path: path, A: x.size, B: y.size, Why: in.differ(path, x, y)})
 		}
 	}
 	return in, nil

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -51,27 +52,38 @@ func (l *leaves) add(at, value string) error {
 	return nil
 }
 
-// text is the decoded text of a file; "" for what is none, or is too large.
-func (c content) text() string {
+// text is the decoded text of a file; why tells why there is none to be compared.
+func (c content) text() (text, why string) {
+	spec := form.Spec{Layers: form.Layers{Chain: []form.Layer{{Name: "auto"}}}}
+	if c.spec != nil {
+		spec = *c.spec
+	}
 	f, err := c.open()
 	if err != nil {
-		return ""
+		return "", "cannot be read"
 	}
 	defer f.Close()
-	var r io.Reader = f
-	if c.spec != nil {
-		peeled, err := c.spec.Layers.Reader(f, form.DefaultLimits)
-		if err != nil {
-			return ""
-		}
-		defer peeled.Close()
-		r = peeled
+	peeled, err := spec.Layers.Reader(f, form.DefaultLimits)
+	if err != nil {
+		return "", "cannot be unpacked"
 	}
-	data, err := io.ReadAll(io.LimitReader(r, maxText+1))
-	if err != nil || len(data) > maxText || !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
-		return ""
+	defer peeled.Close()
+	r, err := form.TextReader(peeled, spec)
+	if errors.Is(err, form.ErrUnknown) {
+		return "", "no text"
+	} else if err != nil {
+		return "", "cannot be unpacked"
 	}
-	return string(data)
+	switch data, err := io.ReadAll(io.LimitReader(r, maxText+1)); {
+	case err != nil:
+		return "", "cannot be unpacked"
+	case len(data) > maxText:
+		return "", fmt.Sprintf("more than %d MB inside: not compared value by value", maxText>>20)
+	case !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0:
+		return "", "no text"
+	default:
+		return string(data), ""
+	}
 }
 
 // values are the values of a JSON or XML text; ok is false for another one.
@@ -85,6 +97,9 @@ func values(text string) (leaves, bool) {
 		if d.Decode(&v) != nil {
 			return l, false
 		}
+		if _, err := d.Token(); err != io.EOF {
+			return l, false // several, one in a line
+		}
 		return l, l.json("$", v) == nil
 	case strings.HasPrefix(trimmed, "<"):
 		return l, l.xml(trimmed) == nil
@@ -92,16 +107,29 @@ func values(text string) (leaves, bool) {
 	return l, false
 }
 
+// plainKey is what a member is called that stands behind a point in a query.
+var plainKey = regexp.MustCompile(`^[A-Za-z_][\w-]*$`)
+
 func (l *leaves) json(at string, v any) error {
 	switch v := v.(type) {
 	case map[string]any:
+		if len(v) == 0 {
+			return l.add(at, "{}")
+		}
 		for _, key := range slices.Sorted(maps.Keys(v)) {
-			if err := l.json(at+"."+key, v[key]); err != nil {
+			step := "." + key
+			if !plainKey.MatchString(key) {
+				step = "['" + key + "']"
+			}
+			if err := l.json(at+step, v[key]); err != nil {
 				return err
 			}
 		}
 		return nil
 	case []any:
+		if len(v) == 0 {
+			return l.add(at, "[]")
+		}
 		for i, element := range v {
 			if err := l.json(fmt.Sprintf("%s[%d]", at, i), element); err != nil {
 				return err
@@ -110,6 +138,8 @@ func (l *leaves) json(at string, v any) error {
 		return nil
 	case string:
 		return l.add(at, v)
+	case nil:
+		return l.add(at, "null")
 	default:
 		return l.add(at, fmt.Sprint(v))
 	}
@@ -165,17 +195,26 @@ func (l *leaves) xml(text string) error {
 }
 
 // differ tells values of a file that differ, as many as there is room for, and how many more there are; of another text than JSON and XML its
-// lines.
-func (in *Inside) differ(name string, a, b content) {
-	x, y := a.text(), b.text()
-	if x == "" && y == "" {
-		return
+// lines. Where it tells none, it says why.
+func (in *Inside) differ(name string, a, b content) (why string) {
+	x, why := a.text()
+	if why != "" {
+		return why
 	}
+	y, why := b.text()
+	if why != "" {
+		return why
+	}
+	told := len(in.Values) + in.More
+	defer func() {
+		if why == "" && len(in.Values)+in.More == told {
+			why = "only how it is written differs"
+		}
+	}()
 	one, ok := values(x)
 	other, okOther := values(y)
 	if !ok || !okOther {
-		in.lines(name, x, y)
-		return
+		return in.lines(name, x, y)
 	}
 	tell := func(at string) {
 		if len(in.Values) >= maxValues {
@@ -194,16 +233,21 @@ func (in *Inside) differ(name string, a, b content) {
 			tell(at)
 		}
 	}
+	return ""
 }
 
 // lines tells lines that differ, a line of one with that of the other where one stands for the other.
-func (in *Inside) lines(name, x, y string) {
-	if len(x) > maxDiff || len(y) > maxDiff {
-		return
+func (in *Inside) lines(name, x, y string) (why string) {
+	differing := lines(x, y)
+	if len(x) > maxDiff || len(y) > maxDiff || differing == "" && x != y && max(strings.Count(x, "\n"), strings.Count(y, "\n")) > maxLines {
+		return "too long to be compared line by line"
 	}
 	var gone []string
 	n, before := 0, false
-	tell := func(a, b string) {
+	tell := func(n int, a, b string) {
+		if a == b {
+			return // but for its end
+		}
 		if len(in.Values) >= maxValues {
 			in.More++
 			return
@@ -212,11 +256,11 @@ func (in *Inside) lines(name, x, y string) {
 	}
 	flush := func() {
 		for _, line := range gone {
-			tell(line, "")
+			tell(n+1, line, "") // it stood before the one that is there next
 		}
 		gone = nil
 	}
-	for line := range strings.Lines(lines(x, y)) {
+	for line := range strings.Lines(differing) {
 		line = strings.TrimRight(line, "\r\n")
 		at := strings.HasPrefix(line, "@@")
 		before = before && !at && strings.HasPrefix(line, " ")
@@ -232,10 +276,10 @@ func (in *Inside) lines(name, x, y string) {
 		case strings.HasPrefix(line, "+"):
 			n++
 			if len(gone) > 0 {
-				tell(gone[0], line[1:])
+				tell(n, gone[0], line[1:])
 				gone = gone[1:]
 			} else {
-				tell("", line[1:])
+				tell(n, "", line[1:])
 			}
 		default:
 			flush()
@@ -243,4 +287,5 @@ func (in *Inside) lines(name, x, y string) {
 		}
 	}
 	flush()
+	return ""
 }
