@@ -17,8 +17,6 @@ import (
 
 	git "github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
-	"github.com/go-git/go-git/v5/plumbing/object"
-	"github.com/go-git/go-git/v5/plumbing/storer"
 )
 
 // Info is what a checkout is of.
@@ -40,7 +38,7 @@ var (
 	ErrTooLarge = errors.New("is too large")
 )
 
-// MaxBytes bounds what a repository may send.
+// MaxBytes bounds what a repository may send, and what that may unpack to.
 const MaxBytes = 4 << 30
 
 var remote = regexp.MustCompile(`^(?:https?|ssh|git|file)://|^[\w.-]+@[\w.-]+:`)
@@ -66,17 +64,43 @@ func Name(url string) string {
 // Clone clones what a repository has now into a folder that is empty: the last commit of its branch, or, for whole, all of that branch's
 // history. progress gets what the remote says.
 func Clone(ctx context.Context, url, dir, branch string, whole bool, progress io.Writer) (Info, error) {
-	o := &git.CloneOptions{URL: url, SingleBranch: true, Tags: git.NoTags, Progress: &bounded{w: progress}}
+	return clone(ctx, url, dir, branch, whole, progress, MaxBytes)
+}
+
+func clone(ctx context.Context, url, dir, branch string, whole bool, progress io.Writer, most int64) (Info, error) {
+	o := &git.CloneOptions{URL: url, SingleBranch: true, Tags: git.NoTags, NoCheckout: true, Progress: &bounded{w: progress}}
 	if !whole {
 		o.Depth = 1
 	}
 	if branch != "" {
 		o.ReferenceName = plumbing.NewBranchReferenceName(branch)
 	}
-	if _, err := git.PlainCloneContext(ctx, dir, false, o); err != nil {
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	objects, files, err := newStorage(dir, most, stop)
+	if err != nil {
+		return Info{}, err
+	}
+	defer objects.Close()
+	r, err := git.CloneContext(ctx, objects, files, o)
+	if err != nil {
+		if why := context.Cause(ctx); why != nil {
+			err = why
+		}
 		return Info{}, fmt.Errorf("%s cannot be fetched: %w", url, err)
 	}
-	return Read(dir)
+	info, err := read(r, url, most)
+	if err != nil {
+		return Info{}, err
+	}
+	w, err := r.Worktree()
+	if err == nil {
+		err = w.Reset(&git.ResetOptions{Mode: git.HardReset})
+	}
+	if err != nil {
+		return Info{}, fmt.Errorf("%s cannot be unpacked: %w", url, err)
+	}
+	return info, nil
 }
 
 // bounded passes on what a remote says, as long as that is little.
@@ -99,9 +123,14 @@ func Read(dir string) (Info, error) {
 	if err != nil {
 		return Info{}, fmt.Errorf("%s %w: %v", dir, ErrBroken, err)
 	}
+	return read(r, dir, MaxBytes)
+}
+
+// read reads what a repository, which lies somewhere, is of.
+func read(r *git.Repository, at string, most int64) (Info, error) {
 	head, err := r.Head()
 	if err != nil {
-		return Info{}, fmt.Errorf("%s %w: %v", dir, ErrBroken, err)
+		return Info{}, fmt.Errorf("%s %w: %v", at, ErrBroken, err)
 	}
 	info := Info{Commit: head.Hash().String()}
 	if head.Name().IsBranch() {
@@ -110,33 +139,11 @@ func Read(dir string) (Info, error) {
 	if origin, err := r.Remote(git.DefaultRemoteName); err == nil && len(origin.Config().URLs) > 0 {
 		info.URL = origin.Config().URLs[0]
 	}
-	return info, check(r, head.Hash())
-}
-
-// check reports whether all that a commit consists of is there.
-func check(r *git.Repository, at plumbing.Hash) error {
-	commit, err := r.CommitObject(at)
-	if err != nil {
-		return fmt.Errorf("commit %s %w: %v", at, ErrBroken, err)
+	err = (&count{r: r, most: most}).commit(head.Hash())
+	if err != nil && !errors.Is(err, ErrTooLarge) {
+		err = fmt.Errorf("commit %s %w: %v", head.Hash(), ErrBroken, err)
 	}
-	tree, err := commit.Tree()
-	if err != nil {
-		return fmt.Errorf("commit %s %w: %v", at, ErrBroken, err)
-	}
-	var total int64
-	err = tree.Files().ForEach(func(f *object.File) error {
-		if total += f.Size; total > MaxBytes {
-			return storer.ErrStop
-		}
-		return r.Storer.HasEncodedObject(f.Hash)
-	})
-	if total > MaxBytes {
-		return ErrTooLarge
-	}
-	if err != nil {
-		return fmt.Errorf("commit %s %w: %v", at, ErrBroken, err)
-	}
-	return nil
+	return info, err
 }
 
 // Forward clones a repository whole into an empty folder, and checks that it goes on from a commit. same tells that there is nothing new.
