@@ -19,6 +19,7 @@ type watch struct {
 	in    bool   // what is read next goes on with a run of such characters
 	dull  bool   // that run is none to be looked into
 	run   []byte // the run so far, without what its text puts between
+	esc   []byte // an escape of JSON that has begun in it
 }
 
 const (
@@ -32,7 +33,7 @@ var (
 	// begins are the characters with which what packed tells can begin; opens are those before a value.
 	begins = marked("gArBGTfYHK/_eQ\\")
 	opens  = marked("\"'>=:([{, \t\r\n")
-	// alphabet is that of Base64, with its two spellings, and with what escapes a slash in JSON.
+	// alphabet is that of Base64, with its two spellings, and with what begins an escape of JSON.
 	alphabet = marked("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/-_\\")
 )
 
@@ -105,22 +106,21 @@ func (w *watch) begin(p []byte, from int) {
 	if from > 0 {
 		before = p[from-1]
 	}
-	w.in, w.dull, w.run = true, !opens[before] || !begins[p[from]], w.run[:0]
+	w.in, w.dull, w.run, w.esc = true, !opens[before] || !begins[p[from]], w.run[:0], w.esc[:0]
 }
 
 // goOn reads on in a run, and says where it stops.
 func (w *watch) goOn(p []byte, at int) int {
 	for ; at < len(p); at++ {
-		c := p[at]
-		switch {
-		case alphabet[c] && w.dull, c == '\\':
-		case alphabet[c]:
-			if w.run = append(w.run, c); len(w.run) == leastRun && !mayRun(decoded(w.run)) {
-				w.dull = true
-			} else if len(w.run) == maxRun {
+		switch c := p[at]; {
+		case alphabet[c] && w.dull:
+		case len(w.esc) > 0 || c == '\\':
+			if !w.escaped(c) {
 				w.ends()
-				w.in, w.dull = true, true
+				return at
 			}
+		case alphabet[c]:
+			w.take(c)
 		case (c == '\r' || c == '\n') && !w.dull && len(w.run) >= leastRun: // a long value has lines
 		default:
 			w.ends()
@@ -130,6 +130,32 @@ func (w *watch) goOn(p []byte, at int) int {
 	return at
 }
 
+// escapes are what writers of JSON make of a slash, a plus and the end of a line in a value.
+var escapes = map[string]byte{`\/`: '/', `\n`: 0, `\r`: 0, `\u002b`: '+', `\u002f`: '/', `\u000a`: 0, `\u000d`: 0}
+
+// escaped takes the next byte of an escape; it is false where that is none that stands in Base64.
+func (w *watch) escaped(c byte) bool {
+	w.esc = append(w.esc, bytes.ToLower([]byte{c})...)
+	if stands, whole := escapes[string(w.esc)]; whole {
+		w.esc = w.esc[:0]
+		if stands != 0 {
+			w.take(stands)
+		}
+		return true
+	}
+	return len(w.esc) < len(`\u002b`) && (len(w.esc) < 2 || w.esc[1] == 'u')
+}
+
+// take takes the next character of a value.
+func (w *watch) take(c byte) {
+	if w.run = append(w.run, c); len(w.run) == leastRun && !mayRun(decoded(w.run)) {
+		w.dull = true
+	} else if len(w.run) == maxRun {
+		w.ends()
+		w.in, w.dull = true, true
+	}
+}
+
 // ends gives away what has been found.
 func (w *watch) ends() {
 	if !w.dull && len(w.run) >= leastRun {
@@ -137,7 +163,7 @@ func (w *watch) ends() {
 			w.found(d)
 		}
 	}
-	w.in, w.run = false, w.run[:0]
+	w.in, w.run, w.esc = false, w.run[:0], w.esc[:0]
 }
 
 // decoded is what a value stands for.

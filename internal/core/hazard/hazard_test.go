@@ -48,6 +48,15 @@ func inBase64(content string) string {
 	return `{"state": "` + strings.ReplaceAll(base64.StdEncoding.EncodeToString([]byte(content)), "/", `\/`) + `"}`
 }
 
+// escapedBase64 is content as other writers of JSON spell it: in lines, and nothing in it that HTML could take for its own.
+func escapedBase64(content string) string {
+	var b strings.Builder
+	for line := range slices.Chunk([]byte(base64.StdEncoding.EncodeToString([]byte(content))), 76) {
+		b.WriteString(strings.NewReplacer("+", `\u002B`, "/", `\u002f`).Replace(string(line)) + `\r\n`)
+	}
+	return `{"state":"` + b.String() + `"}`
+}
+
 // inLines breaks what is in Base64 as mail does.
 func inLines(content string) string {
 	var b strings.Builder
@@ -159,6 +168,9 @@ var cases = []struct{ about, name, content, found, why string }{
 	{"pickle far on in a value", "s", `{"a": "` + strings.Repeat("x ", 100_000) + `", "b":"` + base64.StdEncoding.EncodeToString([]byte(systemPickle)) + `"}`, "danger", "in Base64 what"},
 	{"packed pickle in a value", "s", inBase64(zipped(systemPickle)), "danger", "in Base64 what"},
 	{"pickle in a value in a value", "s", inBase64(zipped(inBase64(systemPickle))), "danger", "in Base64 what"},
+	{"pickle in a value with escapes", "s", escapedBase64(systemPickle + "\xfb\xef\xff\xfb\xef\xff"), "danger", "in Base64 what"},
+	{"packed pickle in a value with escaped lines", "s", escapedBase64(zipped(systemPickle + strings.Repeat("\xfb\xff", 200))), "danger", "in Base64 what"},
+	{".NET objects behind an escape", "s", `{"a": "x\n", "b": "\u0041", "c": "AAEAAAD\u002f\u002F\/\/\/AQAAAAAAAAAMAgAAAARHYW1l"}`, "code", ".NET"},
 	{"program in a value", "s", inBase64(pe()), "danger", "in Base64 what is a Windows program"},
 	{".NET objects in an attribute", "s", `<a b='` + base64.StdEncoding.EncodeToString([]byte(dotNetObject)) + `'/>`, "code", ".NET"},
 	{".NET objects in an element", "s", `<a>` + base64.StdEncoding.EncodeToString([]byte(dotNetObject)) + `</a>`, "code", ".NET"},
