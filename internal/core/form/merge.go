@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"reflect"
 	"slices"
@@ -80,12 +81,47 @@ func iniValues(lines []iniText) map[iniKey]string {
 	return values
 }
 
-// mergeINI is theirs with the values that only mine changed, and the keys that only mine has.
+// byKeys reports whether texts say all that they say by their keys: each of these once, and no remark in mine that base does not have.
+func byKeys(base, mine, theirs []iniText) bool {
+	remarks := map[string]bool{}
+	for _, l := range base {
+		remarks[strings.TrimSpace(l.text)] = true
+	}
+	for _, lines := range [][]iniText{base, mine, theirs} {
+		seen := map[iniKey]bool{}
+		for _, l := range lines {
+			if l.at.key != "" && seen[l.at] {
+				return false
+			}
+			seen[l.at] = true
+		}
+	}
+	return !slices.ContainsFunc(mine, func(l iniText) bool {
+		text := strings.TrimSpace(l.text)
+		return l.at.key == "" && text != "" && text[0] != '[' && !remarks[text]
+	})
+}
+
+// mergeINI is theirs with the values that only mine changed, with the keys that only mine has, and without those that mine took out.
 func mergeINI(base, mine, theirs []byte) (merged []byte, clashes []string) {
-	was, my, lines := iniValues(iniTexts(base)), iniValues(iniTexts(mine)), iniTexts(theirs)
-	their := iniValues(lines)
+	before, own, lines := iniTexts(base), iniTexts(mine), iniTexts(theirs)
+	if !byKeys(before, own, lines) {
+		return mergeLines(base, mine, theirs)
+	}
+	was, my, their := iniValues(before), iniValues(own), iniValues(lines)
+	for _, l := range lines {
+		value, had := was[l.at]
+		if _, has := my[l.at]; l.at.key != "" && had && !has && value != l.value {
+			clashes = append(clashes, fmt.Sprintf("[%s] %s: you have taken it out, and the new version's is %q", l.at.section, l.at.key, l.value))
+		}
+	}
+	lines = slices.DeleteFunc(lines, func(l iniText) bool {
+		_, had := was[l.at]
+		_, has := my[l.at]
+		return l.at.key != "" && had && !has
+	})
 	var added []iniText
-	for _, l := range iniTexts(mine) {
+	for _, l := range own {
 		before, had := was[l.at]
 		now, has := their[l.at]
 		switch {
@@ -155,6 +191,9 @@ func mergeJSON(base, mine, theirs []byte) (merged []byte, clashes []string) {
 		d := json.NewDecoder(bytes.NewReader(*text))
 		d.UseNumber() // numbers stay as they are spelled
 		if err := d.Decode(into); err != nil {
+			return mergeLines(base, mine, theirs)
+		}
+		if _, err := d.Token(); err != io.EOF { // what stands behind it is the player's, too
 			return mergeLines(base, mine, theirs)
 		}
 	}
