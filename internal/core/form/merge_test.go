@@ -57,8 +57,8 @@ func FuzzMerge(f *testing.F) {
 		f.Add(as, "{\"a\": 1}", "{\"a\": [1, 2]}")
 	}
 	f.Fuzz(func(t *testing.T, as, base, changed string) {
-		if as != "json" && as != "lines" && as != "xml" {
-			as = "lines" // of INI comments are theirs
+		if as != "json" && as != "ini" && as != "xml" {
+			as = "lines"
 		}
 		if merged, clashes := form.Merge(as, []byte(base), []byte(base), []byte(changed)); len(clashes) == 0 {
 			assert.Equal(t, changed, string(merged))
