@@ -78,7 +78,7 @@ func (d *Download) openTar(ctx context.Context, f *os.File) error {
 			d.hazard(e.Path, why)
 		}
 		switch h.Typeflag {
-		case tar.TypeReg:
+		case tar.TypeReg, tar.TypeGNUSparse: // which is read with its holes
 			e.Kind = tree.File
 		case tar.TypeDir:
 			e.Kind, e.Size = tree.Dir, 0

@@ -72,6 +72,12 @@ func (m *Maker) packers() {
 	m.add("tar.gz with zeros behind it", "a.tar.gz", append(unpacktest.Packed(m.t, "gz", tar), make([]byte, 700)...))
 	m.add("a tar with a note for all files", "a.tar", slices.Concat(m.entry('g', "pax_global_header", record("comment", strings.Repeat("0", 40))), tar))
 	m.add("a tar with a long name, twice said alike", "a.tar", slices.Concat(m.entry('x', "x", record("path", "slot_05/x")), m.entry('0', "slot_05/x", "y"), tar))
+	holes := m.entry('S', "slot_05/holes", strings.Repeat("x", 512)) // GNU tar, "Storing Sparse Files": one piece behind a hole, and how long it all is
+	copy(holes[257:], "ustar  \x00")
+	copy(holes[386:], "00000010000\x0000000001000\x00")
+	copy(holes[483:], "00000011000\x00")
+	m.sumTar(holes)
+	m.add("a tar with holes", "a.tar", slices.Concat(tar[:len(tar)-1024], holes, make([]byte, 1024)))
 	m.add("a parcel", "a.zip", m.parcel("", "tidewrack", ""))
 	m.add("a save in three archives", "a.zip", m.Zip(files{{"b.zip", string(m.Zip(files{{"c.zip", string(m.Zip(m.Slot("slot_05")))}}))}}))
 	for _, what := range []struct{ about, content string }{{"zip", string(m.Zip(files{{"a", "x"}}))}, {"tar", string(unpacktest.Tar(m.t, false, unpacktest.File{"a", "x"}))}, {"7z", string(unpacktest.SevenZip(unpacktest.File{"a", "x"}))}} {
