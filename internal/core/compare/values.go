@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -107,9 +106,6 @@ func values(text string) (leaves, bool) {
 	return l, false
 }
 
-// plainKey is what a member is called that stands behind a point in a query.
-var plainKey = regexp.MustCompile(`^[A-Za-z_][\w-]*$`)
-
 func (l *leaves) json(at string, v any) error {
 	switch v := v.(type) {
 	case map[string]any:
@@ -117,11 +113,7 @@ func (l *leaves) json(at string, v any) error {
 			return l.add(at, "{}")
 		}
 		for _, key := range slices.Sorted(maps.Keys(v)) {
-			step := "." + key
-			if !plainKey.MatchString(key) {
-				step = "['" + key + "']"
-			}
-			if err := l.json(at+step, v[key]); err != nil {
+			if err := l.json(at+form.Spec{}.Step(key), v[key]); err != nil {
 				return err
 			}
 		}

@@ -53,6 +53,8 @@ func TestWhatDiffersInside(t *testing.T) {
 		"an object that is gone":       {a: `{"a": {}, "b": 1}`, b: `{"b": 1}`, told: "$.a: {} → "},
 		"a list and an object":         {a: `{"a": []}`, b: `{"a": {}}`, told: "$.a: [] → {}"},
 		"a name with a point":          {a: `{"a.b": 1, "a": {"b": 2}}`, b: `{"a.b": 3, "a": {"b": 2}}`, told: "$['a.b']: 1 → 3"},
+		"a name that is a number":      {a: `{"1001": {"hp": 1}}`, b: `{"1001": {"hp": 2}}`, told: "$['1001'].hp: 1 → 2"},
+		"a name with a quote":          {a: `{"it's": 1}`, b: `{"it's": 2}`, told: `$['it\'s']: 1 → 2`},
 		"a letter of text":             {a: `{"a": "x"}`, b: `{"a": "y"}`, told: "$.a: x → y"},
 		"spaces only":                  {a: `{"a": 1}`, b: `{ "a" : 1 }`, why: "only how it is written differs"},
 		"members in another order":     {a: `{"a": 1, "b": 2}`, b: `{"b": 2, "a": 1}`, why: "only how it is written differs"},

@@ -144,14 +144,6 @@ func (w *blockWays) pair(key, _ []byte, p blockPart) error {
 	return nil
 }
 
-// stepTo is the step to a member of a name.
-func stepTo(name string) string {
-	if isName(name) {
-		return "." + name
-	}
-	return "['" + name + "']"
-}
-
 // single reports whether the n-th part of a name is asked for without its number: it is the only one in its block, and no word.
 func (w *blockWays) single(name string, n int, p blockPart) (bool, error) {
 	if p.listed || n > 0 {

@@ -88,9 +88,9 @@ func jsonSteps(query string) ([]step, bool) {
 				end = len(rest) - 1
 			}
 			s, rest = step{name: rest[1 : 1+end], index: -1}, rest[1+end:]
-			ok = isName(s.name)
+			ok = s.name != "" && s.name[0] != '-' && isName("_"+s.name) // many are numbers
 		case rest[0] == '[':
-			inner, after, closed := cutBracket(rest)
+			inner, after, closed := cutBracket(rest, '\\')
 			rest = after
 			s, ok = jsonBracket(strings.TrimSpace(inner))
 			ok = ok && closed
@@ -107,7 +107,7 @@ func jsonBracket(inner string) (step, bool) {
 	if inner == "*" {
 		return step{all: true, index: -1}, true
 	}
-	if name, ok := quotedText(inner); ok {
+	if name, ok := escapedText(inner); ok {
 		return step{name: name, index: -1}, name != ""
 	}
 	if filter, ok := strings.CutPrefix(inner, "?"); ok {
@@ -119,7 +119,7 @@ func jsonBracket(inner string) (step, bool) {
 		}
 		left, right, ok := strings.Cut(filter, "==")
 		member, isMember := strings.CutPrefix(strings.TrimSpace(left), "@.")
-		text, isText := quotedText(strings.TrimSpace(right))
+		text, isText := escapedText(strings.TrimSpace(right))
 		return step{all: true, index: -1, where: &equal{member: member, text: text}}, ok && isMember && isText && isName(member)
 	}
 	n, err := strconv.Atoi(inner)
@@ -150,7 +150,7 @@ func xmlSteps(query string) ([]step, bool) {
 			return nil, false
 		}
 		if strings.HasPrefix(rest, "[") && !s.attribute {
-			inner, after, ok := cutBracket(rest)
+			inner, after, ok := cutBracket(rest, 0)
 			if rest = after; !ok || !xmlPredicate(strings.TrimSpace(inner), &s) {
 				return nil, false
 			}
@@ -193,6 +193,17 @@ func isName(s string) bool {
 	return s != ""
 }
 
+// stepTo is the step to a member of a name, as jsonSteps reads it. There is none to one without a name.
+func stepTo(name string) string {
+	if isName(name) && !strings.Contains(name, "-") { // which the reader of trees takes for a sum
+		return "." + name
+	}
+	return "['" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(name) + "']"
+}
+
+// Step is the step of a query to a member of a name, in JSON and blocks.
+func (Spec) Step(name string) string { return stepTo(name) }
+
 // quotedText is what stands in quotes, where nothing in it needs to be read otherwise.
 func quotedText(s string) (string, bool) {
 	if len(s) < 2 || s[0] != '\'' && s[0] != '"' || s[len(s)-1] != s[0] || strings.ContainsAny(s[1:len(s)-1], `'"\`) {
@@ -201,13 +212,36 @@ func quotedText(s string) (string, bool) {
 	return s[1 : len(s)-1], true
 }
 
-// cutBracket cuts [inner] from what follows; quotes may hold brackets.
-func cutBracket(s string) (inner, after string, ok bool) {
+// escapedText is what stands in quotes in a JSONPath: such a quote and a backslash stand there behind a backslash. What else might be meant by one is left
+// to other readers.
+func escapedText(s string) (string, bool) {
+	if len(s) < 2 || s[0] != '\'' && s[0] != '"' || s[len(s)-1] != s[0] {
+		return "", false
+	}
+	var text strings.Builder
+	for i := 1; i < len(s)-1; i++ {
+		if s[i] == s[0] {
+			return "", false
+		}
+		if s[i] == '\\' {
+			if i++; i == len(s)-1 || s[i] != s[0] && s[i] != '\\' {
+				return "", false
+			}
+		}
+		text.WriteByte(s[i])
+	}
+	return text.String(), true
+}
+
+// cutBracket cuts [inner] from what follows; quotes may hold brackets, and quotes behind an escape, if there is one.
+func cutBracket(s string, escape byte) (inner, after string, ok bool) {
 	var quote byte
 	for i := 1; i < len(s); i++ {
 		switch c := s[i]; {
 		case quote != 0:
-			if c == quote {
+			if c == escape && c != 0 {
+				i++
+			} else if c == quote {
 				quote = 0
 			}
 		case c == '\'' || c == '"':

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -207,6 +208,35 @@ func TestWhatIsNoPathOfTheSubset(t *testing.T) {
 		_, ok := xmlSteps(query)
 		assert.Equal(t, want, ok, query)
 	}
+}
+
+// TestAWayIsAQuery has members of all names that are hard to spell: the way that leads to one is a query that every reader takes so, and that it is
+// written by.
+func TestAWayIsAQuery(t *testing.T) {
+	for _, name := range []string{"a", "1001", "9a", "a-b", "-a", "a b", "a.b", "a[0]", "]", "['x']", "it's", `q"`, `b\s`, `\`, `\'`, `a'b\'c"`, "ünï", "$", "*", "?", "@", "..", "a\nb", "\t", "$.a", "length()"} {
+		quoted, err := jsontext.AppendQuote(nil, name)
+		require.NoError(t, err)
+		text := `{"other": "x", "of": {"first": 1, ` + string(quoted) + `: ["x", "needle"], "last": 2}}`
+		way := Spec{Form: "json"}.Guide(strings.NewReader(text), int64(len(text)), nil).To(strings.Index(text, "needle"))
+		assert.Equal(t, "$.of"+Spec{}.Step(name)+"[1]", way)
+		assert.True(t, Streams("json", way), way)
+		for about, parse := range map[string]func([]byte) (Doc, error){"a tree": parsers["json"].tree, "a stream": parsers["json"].large} {
+			doc, err := parse([]byte(text))
+			require.NoError(t, err)
+			value, ok, err := doc.Value(t.Context(), way)
+			require.NoError(t, err, "%s by %s", way, about)
+			assert.True(t, ok, "%s by %s", way, about)
+			assert.Equal(t, "needle", value, "%s by %s", way, about)
+		}
+		written, err := Splice(Spec{Form: "json"}, []byte(text), way, "thread")
+		require.NoError(t, err, way)
+		assert.Equal(t, strings.Replace(text, "needle", "thread", 1), string(written), way)
+	}
+	for _, query := range []string{"$.of.1001[1]", `$.of["1001"][1]`, "$['of']['1001'][1]"} {
+		assert.True(t, Streams("json", query), query)
+	}
+	const nameless = `{"": "needle"}`
+	assert.Empty(t, Spec{Form: "json"}.Guide(strings.NewReader(nameless), int64(len(nameless)), nil).To(strings.Index(nameless, "needle")), "no query leads there")
 }
 
 func TestLargeTextsThatAreDamaged(t *testing.T) {

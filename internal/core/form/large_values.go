@@ -227,14 +227,10 @@ func (t *jsonSource) query(w *jsonWalk) string {
 		}
 		quoted := t.peek(o.name.from, o.name.to)
 		name, err := jsontext.AppendUnquote(nil, quoted)
-		switch {
-		case err != nil && name == nil:
+		if err != nil && name == nil || len(name) == 0 {
 			return ""
-		case plainName(string(name)):
-			b.WriteString("." + string(name))
-		default:
-			b.WriteString("['" + strings.ReplaceAll(string(name), "'", `\'`) + "']")
 		}
+		b.WriteString(stepTo(string(name)))
 	}
 	return b.String()
 }

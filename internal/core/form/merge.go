@@ -231,10 +231,10 @@ func changedValues(at string, was, my, their any, changed map[string][3]any) boo
 		for key, value := range m {
 			before, had := w[key]
 			now, has := t[key]
-			if !had || !has && !reflect.DeepEqual(before, value) || !plainName(key) {
+			if !had || !has && !reflect.DeepEqual(before, value) {
 				return false
 			}
-			if has && !changedValues(at+"."+key, before, value, now, changed) {
+			if has && !changedValues(at+stepTo(key), before, value, now, changed) {
 				return false
 			}
 		}
@@ -254,9 +254,6 @@ func changedValues(at string, was, my, their any, changed map[string][3]any) boo
 	changed[at] = [3]any{was, my, their}
 	return true
 }
-
-// plainName reports whether a name of a member can stand in a query as it is.
-func plainName(name string) bool { return name != "" && !strings.ContainsAny(name, ".[]*?@()'\" ") }
 
 // mergeLines is a three-way merge by lines: base is cut where all three agree, and each piece between is taken from the side that changed it.
 func mergeLines(base, mine, theirs []byte) (merged []byte, clashes []string) {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -112,13 +113,15 @@ func readTwoWays(h *tar.Header) string {
 		}
 	case h.Typeflag == tar.TypeDir && h.Size != 0:
 		return "is a folder that is said to have content, which only some readers pass over"
-	case h.PAXRecords["GNU.sparse.name"] == h.Name: // which goes with a path of its own kind
-		return ""
-	case differs(h.PAXRecords, "path", h.Name) || differs(h.PAXRecords, "linkpath", h.Linkname):
+	case differs(h.PAXRecords, "path", h.Name) && sparseFolder.ReplaceAllString(h.PAXRecords["path"], "") != h.PAXRecords["GNU.sparse.name"],
+		differs(h.PAXRecords, "linkpath", h.Linkname):
 		return "has two names, of which each reader takes another"
 	}
 	return ""
 }
+
+// sparseFolder is a folder of which GNU tar says that a file with holes lies in it, for readers that do not know these (GNU tar, "PAX Format, Version 1.0").
+var sparseFolder = regexp.MustCompile(`\bGNUSparseFile\.\d+/`)
 
 func differs(records map[string]string, key, value string) bool {
 	record, ok := records[key]

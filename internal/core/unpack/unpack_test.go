@@ -1,6 +1,7 @@
 package unpack
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"encoding/binary"
@@ -136,6 +137,40 @@ func TestFolderAndFile(t *testing.T) {
 	single := look(t, []byte("just a file"))
 	assert.Equal(t, "file", single.Kind)
 	assert.Len(t, single.Entries, 1)
+}
+
+// TestHeadersOfTarsReadTwoWays has what the usual packers write, and what some readers take otherwise than others.
+func TestHeadersOfTarsReadTwoWays(t *testing.T) {
+	type records = map[string]string
+	for about, c := range map[string]struct {
+		h   tar.Header
+		why string
+	}{
+		"a file":                   {tar.Header{Name: "a"}, ""},
+		"a long name":              {tar.Header{Name: "a/b", PAXRecords: records{"path": "a/b", "mtime": "1.5"}}, ""},
+		"a folder":                 {tar.Header{Typeflag: tar.TypeDir, Name: "a/", PAXRecords: records{"path": "a"}}, ""},
+		"a folder with content":    {tar.Header{Typeflag: tar.TypeDir, Name: "a/", Size: 512}, "content"},
+		"another name":             {tar.Header{Name: "a", PAXRecords: records{"path": "b"}}, "two names"},
+		"no name of its own":       {tar.Header{Name: "", PAXRecords: records{"path": "b"}}, "two names"},
+		"a link elsewhere":         {tar.Header{Name: "a", Linkname: "b", PAXRecords: records{"linkpath": "c"}}, "two names"},
+		"a link":                   {tar.Header{Name: "a", Linkname: "b", PAXRecords: records{"linkpath": "b"}}, ""},
+		"a file with holes":        {tar.Header{Name: "d/a", PAXRecords: records{"path": "d/GNUSparseFile.12/a", "GNU.sparse.name": "d/a"}}, ""},
+		"a file as if with holes":  {tar.Header{Name: "d/a", PAXRecords: records{"path": "d/b", "GNU.sparse.name": "d/a"}}, "two names"},
+		"holes, in another folder": {tar.Header{Name: "d/a", PAXRecords: records{"path": "e/GNUSparseFile.12/a", "GNU.sparse.name": "d/a"}}, "two names"},
+		"a note for all":           {tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records{"comment": "0123", "mtime": "1"}}, ""},
+		"a name for all":           {tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records{"path": "a"}}, "another path"},
+		"a place of links for all": {tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records{"linkpath": "a"}}, "another linkpath"},
+		"a size for all":           {tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records{"size": "7"}}, "another size"},
+		"another alphabet for all": {tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records{"hdrcharset": "BINARY"}}, "another hdrcharset"},
+		"holes for all":            {tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records{"GNU.sparse.size": "7"}}, "another GNU.sparse.size"},
+	} {
+		why := readTwoWays(&c.h)
+		if c.why == "" {
+			assert.Empty(t, why, about)
+			continue
+		}
+		assert.Contains(t, why, c.why, about)
+	}
 }
 
 func FuzzOpen(f *testing.F) {
