@@ -408,6 +408,12 @@ func TestCheckouts(t *testing.T) {
 	r := w.fails(7, "mods", "add", "--update", "night-tram+moon-line", "--yes")
 	assert.Contains(t, r.err, "does not go on")
 
+	before := state(t, w.path("ostrov"))
+	for _, nameless := range []string{"https://", "file:///", "https://example.invalid/..", "https://example.invalid/.", "git@example.invalid:"} {
+		assert.Contains(t, w.fails(2, "mods", "add", nameless, "--for", "night-tram", "--yes").err, "names no repository")
+	}
+	assert.Equal(t, before, state(t, w.path("ostrov")), "nothing was fetched")
+
 	// a checkout that the player made
 	mine := w.path("games", "NightTram", "depots", "mine")
 	other := w.path("repositories", "mine")

@@ -144,7 +144,11 @@ func (t told) Write(p []byte) (int, error) {
 }
 
 func (a *Addition) clone(ctx context.Context, url string) error {
-	dir, err := a.temp(checkout.Name(url))
+	name := checkout.Name(url)
+	if !filepath.IsLocal(name) || name == "." {
+		return problem.Usage(problem.Do("mods add", "URL"), "%s names no repository", url)
+	}
+	dir, err := a.temp(name)
 	if err != nil {
 		return err
 	}
@@ -152,7 +156,7 @@ func (a *Addition) clone(ctx context.Context, url string) error {
 	if err != nil {
 		return problem.New(problem.Advise("nothing has been changed"), "%w", err)
 	}
-	return a.take(ctx, dir, ledger.Source{Name: checkout.Name(url), URL: url, Commit: info.Commit, Branch: info.Branch})
+	return a.take(ctx, dir, ledger.Source{Name: name, URL: url, Commit: info.Commit, Branch: info.Branch})
 }
 
 func (a *Addition) take(ctx context.Context, dir string, s ledger.Source) error {
