@@ -2,6 +2,7 @@ package home
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -15,7 +16,10 @@ func (h *Home) ScratchFolder(name string) (string, error) {
 		return "", err
 	}
 	full := filepath.Join(dir, filepath.Base(filepath.Clean("/"+name)))
-	return full, os.Mkdir(full, 0o700)
+	if err := os.Mkdir(full, 0o700); err != nil {
+		return "", errors.Join(err, os.Remove(dir))
+	}
+	return full, nil
 }
 
 // DropScratch removes a folder of Scratch's.
