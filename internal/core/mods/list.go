@@ -148,7 +148,7 @@ func (l *listEdit) plan(w *work) error {
 		return nil // the plan brings the list itself
 	}
 	spec := w.st.Install.Game.Files[a.In].Spec()
-	for _, whole := range []bool{false, true} {
+	for _, whole := range []bool{false, true} { // what else stands in an entry stays, if the list then says what it is to say
 		wanted, err := l.apply(entries{active: a, spec: spec, known: w.listable, whole: whole}, items)
 		if err != nil {
 			return err
