@@ -5,7 +5,6 @@ go 1.26.0
 require (
 	charm.land/lipgloss/v2 v2.0.6
 	github.com/adrg/xdg v0.5.3
-	github.com/antchfx/xmlquery v1.5.2
 	github.com/antchfx/xpath v1.3.9
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/bodgit/sevenzip v1.6.5
@@ -36,6 +35,8 @@ require (
 	golang.org/x/text v0.43.0
 	modernc.org/sqlite v1.62.0
 )
+
+require github.com/therootcompany/xz v1.0.1
 
 require (
 	dario.cat/mergo v1.0.0 // indirect

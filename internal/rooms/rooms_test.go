@@ -49,27 +49,27 @@ func sources(t *testing.T) []source {
 var may = map[string]string{
 	// what commands do
 	"keep":    "archive assess check durable facts field game hazard home line logbook mod modlist plan problem record save tree unpack",
-	"vet":     "assess check facts form game hazard home logbook mod parcel plan problem save tree unpack",
+	"vet":     "assess check doc facts game hazard home logbook mod parcel plan problem save tree unpack wrap",
 	"play":    "assess check facts game home logbook mod modlist problem record tree",
-	"share":   "archive assess bag check facts field form game home mod modlist parcel problem save tree",
-	"compare": "archive facts form game home logbook mod modlist problem save tree",
+	"share":   "archive assess bag check doc facts field game home mod modlist parcel problem save tree wrap",
+	"compare": "archive doc facts game home logbook mod modlist problem save tree wrap",
 	"trial":   "check facts field game home mod save tree",
-	"mods":    "archive assess check checkout facts field form game home layout ledger mod modlist plan problem tree",
+	"mods":    "archive assess check checkout doc facts field game home layout ledger merge mod modlist plan problem tree wrap",
 	"handle":  "facts game home plan problem tree unpack",
-	"edit":    "assess check facts field form game home mod problem refer save tree version",
+	"edit":    "assess check doc facts field game home merge mod problem refer save tree version wrap",
 	// what they stand on
 	"plan":   "change facts game home ledger logbook problem save tree",
 	"record": "archive check facts game home line logbook modlist problem strict tree",
-	"assess": "check facts field form game mod problem",
-	"facts":  "archive check field form game glob home ledger line logbook mod modlist parcel problem refer save strict tree unpack",
+	"assess": "check facts field game mod problem wrap",
+	"facts":  "archive check doc field game glob home ledger line logbook mod modlist parcel problem refer save strict tree unpack wrap",
 	"home":   "archive durable game index ledger logbook problem strict tree",
 	// leaves and engines
 	"layout": "game ledger mod tree", "checkout": "",
 	"ledger": "tree", "line": "logbook", "logbook": "check game modlist peek tree version", "index": "peek tree", "archive": "durable modlist tree", "change": "durable tree",
-	"check": "problem version", "mod": "check field form game modlist save tree version", "save": "field form game tree", "game": "check field form glob strict tree version",
-	"field":  "form glob strict",
-	"parcel": "bag check tree", "unpack": "form hazard tree", "unpack/unpacktest": "", "vet/vettest": "bag unpack unpack/unpacktest", "hazard": "form schema", "modlist": "tree",
-	"bag": "", "durable": "", "form": "glob schema", "glob": "", "peek": "", "problem": "", "refer": "", "schema": "", "strict": "", "tree": "", "version": "",
+	"check": "problem version", "mod": "check field game modlist save tree version wrap", "save": "doc field game tree wrap", "game": "check doc field glob strict tree version",
+	"field":  "doc glob strict wrap",
+	"parcel": "bag check tree", "unpack": "hazard tree wrap", "unpack/unpacktest": "", "vet/vettest": "bag unpack unpack/unpacktest", "hazard": "doc schema wrap", "modlist": "tree",
+	"bag": "", "durable": "", "doc": "schema wrap", "merge": "doc", "wrap": "glob", "glob": "", "peek": "", "problem": "", "refer": "", "schema": "", "strict": "", "tree": "", "version": "",
 	// for tests
 	"coretest": "facts game home plan record",
 }
@@ -102,10 +102,10 @@ func TestImportsPointDownward(t *testing.T) {
 // writes are the functions and methods of os that alter what lies on a drive.
 var writes = []string{"WriteFile", "Create", "Rename", "Remove", "RemoveAll", "Mkdir", "MkdirAll", "Chmod", "Chtimes", "Chown", "Lchown", "Symlink", "Link", "CreateTemp", "MkdirTemp", "Truncate", "CopyFS"}
 
-// TestOnlyAFewWrite lets change, durable, archive, unpack and home write. Form, peek and logbook write copies into the system's folder for
+// TestOnlyAFewWrite lets change, durable, archive, unpack and home write. Doc, peek and logbook write copies into the system's folder for
 // temporary files, to read them there, and the logbook its own database.
 func TestOnlyAFewWrite(t *testing.T) {
-	may := []string{"core/change", "core/durable", "core/archive", "core/unpack", "core/home", "core/coretest", "core/unpack/unpacktest", "core/vet/vettest", "core/form", "core/peek", "core/logbook"}
+	may := []string{"core/change", "core/durable", "core/archive", "core/unpack", "core/home", "core/coretest", "core/unpack/unpacktest", "core/vet/vettest", "core/doc", "core/peek", "core/logbook"}
 	for _, s := range sources(t) {
 		if !strings.HasPrefix(s.room, "core/") || slices.Contains(may, s.room) {
 			continue

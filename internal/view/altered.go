@@ -14,7 +14,9 @@ type InsideDoc struct {
 	// Of strip: what goes, how many other places and numbers follow, and how many entries of the save's own list of mods go.
 	Things   []edit.Thing `json:"things,omitempty"`
 	Followed int          `json:"followed,omitempty"`
-	Listed   int          `json:"listed,omitempty"`
+	// Needed are mods of the save that need the one that is taken out.
+	Needed []string `json:"needed_by,omitempty"`
+	Listed int      `json:"listed,omitempty"`
 	// Of borrow: the section as it is and as it will be, the ids that are given anew, and how much goes besides.
 	Was        *edit.Side `json:"was,omitempty"`
 	Now        *edit.Side `json:"now,omitempty"`
@@ -89,7 +91,11 @@ func (p *Printer) Inside(d *InsideDoc, done bool) {
 func (p *Printer) things(d *InsideDoc) {
 	shown := d.Things[:min(len(d.Things), p.most(maxThings))]
 	for _, t := range shown {
-		p.Line("    %s %s", p.paint(faint, fmt.Sprintf("%7d", t.Count)), Text(t.ID))
+		of := ""
+		if t.Other {
+			of = p.paint(faint, "  of "+Text(t.Mod))
+		}
+		p.Line("    %s %s%s", p.paint(faint, fmt.Sprintf("%7d", t.Count)), Text(t.ID), of)
 	}
 	if rest := d.Things[len(shown):]; len(rest) > 0 {
 		n := 0
@@ -97,6 +103,9 @@ func (p *Printer) things(d *InsideDoc) {
 			n += t.Count
 		}
 		p.Line("    %s of %d more kinds", p.paint(faint, fmt.Sprintf("%7d", n)), len(rest))
+	}
+	if len(d.Needed) > 0 {
+		p.Line("    needed by %s, which this save lists, too", Text(strings.Join(d.Needed, ", ")))
 	}
 	if d.Followed > 0 {
 		p.Line("    %s", Count(d.Followed, "other place follows", "other places follow"))

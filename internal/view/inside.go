@@ -46,6 +46,8 @@ func (p *Printer) Fields(doc FieldsDoc) {
 		value := Text(f.Value)
 		if !f.There {
 			value = p.paint(faint, "not in this save")
+		} else if f.Value == "" {
+			value = p.paint(faint, "empty")
 		}
 		may := ""
 		if f.Set {

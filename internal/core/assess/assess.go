@@ -15,9 +15,9 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/facts"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/wrap"
 )
 
 // Install is an install with what there is to say of it and of each save.
@@ -161,8 +161,11 @@ func ownSet(st *facts.State, required check.Needs, have check.Have) []check.Find
 // Unreadable is what there is to say of a save of which not everything can be read: it is damaged, or of a kind that is not understood.
 func Unreadable(problem error) check.Finding {
 	code := check.Damaged
-	if errors.Is(problem, form.ErrUnknown) {
+	switch {
+	case errors.Is(problem, wrap.ErrUnknown):
 		code = check.NotUnderstood
+	case errors.Is(problem, wrap.ErrTooLarge):
+		code = check.NotRead
 	}
 	return check.New(code, "", Reading(problem))
 }
@@ -180,7 +183,7 @@ func OfDownload(st *facts.State, s *facts.Save) []check.Finding {
 
 // Reading says why a file cannot be read, without words from inside.
 func Reading(err error) string {
-	text := strings.ReplaceAll(err.Error(), form.ErrDamaged.Error()+": ", "")
+	text := strings.ReplaceAll(err.Error(), wrap.ErrDamaged.Error()+": ", "")
 	return strings.Replace(text, "unexpected EOF", "ends too early", 1)
 }
 

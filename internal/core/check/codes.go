@@ -22,6 +22,8 @@ const (
 	OtherGame    Code = "other-game"
 	// NotUnderstood is a file that is wrapped in a way that the description does not tell.
 	NotUnderstood Code = "not-understood"
+	// NotRead is a file that is larger than what is read.
+	NotRead Code = "not-read"
 	// NotLookedInto is an archive that lies deeper in others than is looked.
 	NotLookedInto Code = "not-looked-into"
 )
@@ -121,10 +123,12 @@ var table = []Info{
 		Effect: "None, while it is not unpacked. Another program may write what Ostrov showed to be harmless elsewhere, or unpack a program beside it.", Remedy: "Delete it, whoever it came from, and ask for the save by itself. Ostrov never places it.", Example: "../../startup/run.bat leads out of the download"},
 	{Code: NotASave, Severity: Stop, Meaning: "Nothing in the download is a save of a known game.",
 		Effect: "The game does not list it.", Remedy: "Look whether it is a mod, or a save of a game that Ostrov does not know yet.", Do: problem.Do("games add", "GAME"), Example: "no file in it looks like a save of tidewrack"},
-	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, is not what it should be, or takes more to be read than any save may: more than 250 MB of memory, or a text of more than 256 MB. Archives are read behind the last file, to the checksum at their end. A parcel is damaged, too, that has files fetched from elsewhere, or that tells of another save.",
+	{Code: Damaged, Severity: Stop, Meaning: "A file of the save is cut short, does not match its checksum, or is not what it should be. Archives are read behind the last file, to the checksum at their end. A parcel is damaged, too, that has files fetched from elsewhere, or that tells of another save.",
 		Effect: "The game crashes, skips the save or starts a new one; what was altered on the way may load and be wrong.", Remedy: "Fetch the download again; for a save of your own, `restore` an earlier state.", Example: "voyage.json.gz: the JSON ends too early"},
 	{Code: NotUnderstood, Severity: Unknown, Meaning: "A file of the save is packed or made in a way that the description of the game does not tell. It may be right all the same.",
 		Effect: "None that is known.", Remedy: "Write into the description how such a file is made.", Do: problem.Do("games test", "FILE").With("on", "SAVE"), Example: "run.sav: begins with \"ZST1\" instead of \"ZLB0\" or \"RAW0\""},
+	{Code: NotRead, Severity: Unknown, Meaning: "A file of the save is larger, or nested deeper, than Ostrov reads: more than 512 MiB unpacked, more than 64 MiB of a form that must be in memory at once, or 1,000 things in one another. It may be right all the same.",
+		Effect: "None that is known.", Remedy: "Ask the game itself; for a download, ask for one that is smaller.", Example: "voyage.json.gz: too large to be read: more than 512 MiB unpacked"},
 	{Code: NotLookedInto, Severity: Unknown, Meaning: "The download has an archive that lies in so many others that it was not opened. What is in it is not known.",
 		Effect: "None that is known.", Remedy: "Do not unpack it; ask for the save by itself.", Example: "a.zip/b.zip/c.zip/d.zip: is an archive in four others"},
 	{Code: SeveralSaves, Severity: Unknown, Meaning: "The download holds several saves, or variants of one.",

@@ -69,7 +69,7 @@ func Clone(ctx context.Context, url, dir, branch string, whole bool, progress io
 
 func clone(ctx context.Context, url, dir, branch string, whole bool, progress io.Writer, most int64) (Info, error) {
 	o := &git.CloneOptions{URL: url, SingleBranch: true, Tags: git.NoTags, NoCheckout: true, Progress: &bounded{w: progress}}
-	if !whole {
+	if local := servesItself(url); !whole && !local {
 		o.Depth = 1
 	}
 	if branch != "" {

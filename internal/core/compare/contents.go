@@ -9,8 +9,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/facts"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/problem"
@@ -26,7 +26,7 @@ type content struct {
 	size   int64
 	digest func(ctx context.Context) (tree.Digest, error)
 	open   func() (io.ReadCloser, error)
-	spec   *form.Spec // how it is wrapped and made, where a description says so
+	spec   *doc.Spec // how it is wrapped and made, where a description says so
 }
 
 // maxContents bounds how many files of a folder are compared.
@@ -42,7 +42,7 @@ func ofSave(h *home.Home, s *facts.Save) contents {
 }
 
 // onDisk is a file in a folder.
-func onDisk(h *home.Home, dir string, e tree.Entry, spec *form.Spec) content {
+func onDisk(h *home.Home, dir string, e tree.Entry, spec *doc.Spec) content {
 	return content{e.Size, func(ctx context.Context) (tree.Digest, error) {
 		sums, err := h.Hasher.File(ctx, dir, e, false)
 		return sums.Blake3, err
@@ -50,7 +50,7 @@ func onDisk(h *home.Home, dir string, e tree.Entry, spec *form.Spec) content {
 }
 
 // specOf is how the description says that a file of a save is made, or nil.
-func specOf(kind *game.Save, name, file string) *form.Spec {
+func specOf(kind *game.Save, name, file string) *doc.Spec {
 	for _, declared := range kind.Files {
 		if found := save.FilesOf(kind, declared, name, []string{file}); len(found) > 0 {
 			spec := declared.Spec()

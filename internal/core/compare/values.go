@@ -12,7 +12,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
+	"ostrov/internal/core/wrap"
 )
 
 // maxValues is how many values that differ are told, over all files.
@@ -53,7 +54,7 @@ func (l *leaves) add(at, value string) error {
 
 // text is the decoded text of a file; why tells why there is none to be compared.
 func (c content) text() (text, why string) {
-	spec := form.Spec{Layers: form.Layers{Chain: []form.Layer{{Name: "auto"}}}}
+	spec := doc.Spec{Layers: wrap.Layers{Chain: []wrap.Layer{{Name: "auto"}}}}
 	if c.spec != nil {
 		spec = *c.spec
 	}
@@ -62,13 +63,13 @@ func (c content) text() (text, why string) {
 		return "", "cannot be read"
 	}
 	defer f.Close()
-	peeled, err := spec.Layers.Reader(f, form.DefaultLimits)
+	peeled, err := spec.Layers.Reader(f, wrap.DefaultLimits)
 	if err != nil {
 		return "", "cannot be unpacked"
 	}
 	defer peeled.Close()
-	r, err := form.TextReader(peeled, spec)
-	if errors.Is(err, form.ErrUnknown) {
+	r, err := doc.TextReader(peeled, spec)
+	if errors.Is(err, wrap.ErrUnknown) {
 		return "", "no text"
 	} else if err != nil {
 		return "", "cannot be unpacked"
@@ -113,7 +114,7 @@ func (l *leaves) json(at string, v any) error {
 			return l.add(at, "{}")
 		}
 		for _, key := range slices.Sorted(maps.Keys(v)) {
-			if err := l.json(at+form.Spec{}.Step(key), v[key]); err != nil {
+			if err := l.json(at+doc.Step(key), v[key]); err != nil {
 				return err
 			}
 		}

@@ -13,11 +13,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/unicode"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 )
 
 // in is a content in memory; spec may be nil.
-func in(data string, spec *form.Spec) content {
+func in(data string, spec *doc.Spec) content {
 	return content{size: int64(len(data)), open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(data)), nil }, spec: spec}
 }
 
@@ -38,11 +38,11 @@ func wide(t *testing.T, text string) string {
 
 // TestWhatDiffersInside compares two contents of one file: what is told of each value, or why nothing is.
 func TestWhatDiffersInside(t *testing.T) {
-	latin := &form.Spec{Form: "text", Encoding: "windows-1252"}
+	latin := &doc.Spec{Form: "text", Encoding: "windows-1252"}
 	long := strings.Repeat("row\n", maxLines+10)
 	for about, c := range map[string]struct {
 		a, b string
-		spec *form.Spec
+		spec *doc.Spec
 		told string // values as "at: a → b", joined
 		why  string
 	}{

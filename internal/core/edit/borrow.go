@@ -1,6 +1,7 @@
 package edit
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,9 +11,10 @@ import (
 	"strings"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/wrap"
 )
 
 // Giver is where a section comes from: a save, or a piece of text that somebody wrote.
@@ -147,7 +149,7 @@ func (w *work) pieces(o *opened, from Giver, s *game.Section, b *Borrowed) (all 
 		}
 		return all, giver, err
 	}
-	if e, err := o.file.Spec().Edit(w.ctx, from.Piece); err == nil { // it may be a whole file of a save
+	if e, err := o.file.Spec().Edit(w.ctx, bytes.NewReader(from.Piece)); err == nil { // it may be a whole file of a save
 		all, err := partsOf(w.ctx, e, s)
 		if err = errors.Join(err, e.Close()); err == nil && len(slices.Concat(all...)) > 0 {
 			return all, nil, nil
@@ -161,9 +163,9 @@ func (w *work) pieces(o *opened, from Giver, s *game.Section, b *Borrowed) (all 
 }
 
 // partsOf are the parts of a section in a file.
-func partsOf(ctx context.Context, e *form.Editor, s *game.Section) (all [][]piece, err error) {
+func partsOf(ctx context.Context, e *doc.Editor, s *game.Section) (all [][]piece, err error) {
 	for _, query := range s.At {
-		found, err := e.Each(ctx, nil, query)
+		found, err := e.Find(ctx, nil, query, true)
 		if err != nil {
 			return nil, err
 		}
@@ -202,7 +204,7 @@ func (w *work) swapIn(o *opened, s *game.Section, pieces [][]piece, b *Borrowed)
 	}
 	b.Was, b.Now = side(was), side(pieces)
 	for _, query := range s.Remove {
-		gone, err := o.editor.Each(w.ctx, nil, query)
+		gone, err := o.editor.Find(w.ctx, nil, query, true)
 		if err != nil {
 			return err
 		}
@@ -214,9 +216,9 @@ func (w *work) swapIn(o *opened, s *game.Section, pieces [][]piece, b *Borrowed)
 			return err
 		}
 	}
-	var after *form.Span // the part before, which the next one stands behind
+	var after *doc.Node // the part before, which the next one stands behind
 	for i, query := range s.At {
-		there, err := o.editor.Each(w.ctx, nil, query)
+		there, err := o.editor.Find(w.ctx, nil, query, true)
 		if err != nil {
 			return err
 		}
@@ -251,7 +253,7 @@ func (w *work) swapIn(o *opened, s *game.Section, pieces [][]piece, b *Borrowed)
 }
 
 // around is what the parts of a section stand in; nil is the file.
-func (w *work) around(o *opened, s *game.Section, query string) (*form.Span, error) {
+func (w *work) around(o *opened, s *game.Section, query string) (*doc.Node, error) {
 	if s.Into != "" {
 		at, err := o.editor.One(w.ctx, nil, s.Into)
 		return &at, err
@@ -263,9 +265,9 @@ func (w *work) around(o *opened, s *game.Section, query string) (*form.Span, err
 	if up == "" {
 		return nil, nil
 	}
-	found, err := o.editor.Each(w.ctx, nil, up)
+	found, err := o.editor.Find(w.ctx, nil, up, true)
 	if err != nil || len(found) != 1 {
-		return nil, errors.Join(err, fmt.Errorf("%s is there %d times, so that nothing tells where the section goes: it %w", up, len(found), form.ErrNotWritable))
+		return nil, errors.Join(err, fmt.Errorf("%s is there %d times, so that nothing tells where the section goes: it %w", up, len(found), wrap.ErrNotWritable))
 	}
 	return &found[0], nil
 }
@@ -346,14 +348,14 @@ func (w *work) renumber(o *opened, giver *work, s *game.Section, b *Borrowed) er
 
 // valueAt is a value and where it stands.
 type valueAt struct {
-	at   form.Span
+	at   doc.Node
 	text string
 }
 
 // sectionSpans are the parts of a section.
-func sectionSpans(ctx context.Context, e *form.Editor, s *game.Section) (all []form.Span, err error) {
+func sectionSpans(ctx context.Context, e *doc.Editor, s *game.Section) (all []doc.Node, err error) {
 	for _, query := range s.At {
-		found, err := e.Each(ctx, nil, query)
+		found, err := e.Find(ctx, nil, query, true)
 		if err != nil {
 			return nil, err
 		}
@@ -363,8 +365,8 @@ func sectionSpans(ctx context.Context, e *form.Editor, s *game.Section) (all []f
 }
 
 // within are the values that a query names inside of some parts.
-func within(ctx context.Context, e *form.Editor, query string, parts []form.Span) (all []valueAt, err error) {
-	err = e.EachValue(ctx, query, func(at form.Span, value []byte) error {
+func within(ctx context.Context, e *doc.Editor, query string, parts []doc.Node) (all []valueAt, err error) {
+	err = e.EachValue(ctx, query, func(at doc.Node, value []byte) error {
 		if isWithin(at, parts) {
 			all = append(all, valueAt{at, string(value)})
 		}
@@ -373,8 +375,8 @@ func within(ctx context.Context, e *form.Editor, query string, parts []form.Span
 	return all, err
 }
 
-func isWithin(at form.Span, parts []form.Span) bool {
-	return slices.ContainsFunc(parts, func(p form.Span) bool {
+func isWithin(at doc.Node, parts []doc.Node) bool {
+	return slices.ContainsFunc(parts, func(p doc.Node) bool {
 		return at.To > 0 && at.From >= p.From && at.To <= p.To || at.To == 0 && at.Is(p)
 	})
 }
@@ -385,7 +387,7 @@ func (w *work) outside(o *opened, s *game.Section, query string, visit func(stri
 	if err != nil {
 		return err
 	}
-	return o.editor.EachValue(w.ctx, query, func(at form.Span, value []byte) error {
+	return o.editor.EachValue(w.ctx, query, func(at doc.Node, value []byte) error {
 		if !isWithin(at, inside) {
 			visit(string(value))
 		}
@@ -418,7 +420,7 @@ func (w *work) settle(s *game.Section, giver *work) error {
 		if err := w.finish(); err != nil {
 			return err
 		}
-		if _, err := w.write(set.At, s.In, set.At, value, false); err != nil {
+		if _, err := w.write(set.At, s.In, set.At, value); err != nil {
 			return err
 		}
 	}

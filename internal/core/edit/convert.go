@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/version"
@@ -193,28 +193,28 @@ func stepTitle(s *game.Step) string {
 }
 
 // stepIn does a step in one file and returns at how many places it did something.
-func (w *work) stepIn(e *form.Editor, s *game.Step) (n int, err error) {
+func (w *work) stepIn(e *doc.Editor, s *game.Step) (n int, err error) {
 	switch {
 	case s.Set != "":
-		at, err := e.Values(w.ctx, nil, s.Set)
+		at, err := e.Find(w.ctx, nil, s.Set, false)
 		for _, one := range at {
 			err = errors.Join(err, e.Set(one, *s.Value))
 		}
 		return len(at), err
 	case s.Remove != "":
-		gone, err := e.Each(w.ctx, nil, s.Remove)
+		gone, err := e.Find(w.ctx, nil, s.Remove, true)
 		if err != nil || len(gone) == 0 {
 			return 0, err
 		}
 		return len(gone), e.Remove(gone...)
 	case s.Rename != "":
-		at, err := e.Each(w.ctx, nil, s.Rename)
+		at, err := e.Find(w.ctx, nil, s.Rename, true)
 		for _, one := range at {
 			err = errors.Join(err, e.Rename(one, s.To))
 		}
 		return len(at), err
 	case s.Map != "":
-		err := e.EachValue(w.ctx, s.Map, func(at form.Span, value []byte) error {
+		err := e.EachValue(w.ctx, s.Map, func(at doc.Node, value []byte) error {
 			to, ok := s.Values[string(value)]
 			if !ok {
 				return nil
@@ -224,7 +224,7 @@ func (w *work) stepIn(e *form.Editor, s *game.Step) (n int, err error) {
 		})
 		return n, err
 	case s.CopyFrom != "":
-		from, err := e.Values(w.ctx, nil, s.CopyFrom)
+		from, err := e.Find(w.ctx, nil, s.CopyFrom, false)
 		if err != nil || len(from) != 1 {
 			return 0, err // what is not there is not copied
 		}
@@ -238,7 +238,7 @@ func (w *work) stepIn(e *form.Editor, s *game.Step) (n int, err error) {
 		}
 		return 1, e.Set(to, value)
 	}
-	at, err := e.Each(w.ctx, nil, s.Insert)
+	at, err := e.Find(w.ctx, nil, s.Insert, true)
 	for i := range at {
 		err = errors.Join(err, e.Insert(&at[i], nil, []byte(s.Piece)))
 	}
@@ -253,14 +253,9 @@ func (w *work) retitle(c *game.Convert) error {
 	fields := w.Save.Kind.Field["title"]
 	says := w.says()
 	title := strings.ReplaceAll(c.NewTitle, "{title}", says.Title())
-	f, query, err := w.settable("title", fields)
-	if err != nil {
-		return err
+	f, o, at, err := w.settable("title", "title", 0, fields)
+	if err == nil {
+		_, err = w.put("title", o, at, f, title)
 	}
-	raw, err := f.Raw(title)
-	if err != nil {
-		return problem.Usage(nil, "title: %v; nothing has been changed", err)
-	}
-	_, err = w.write("title", f.In, query, raw, false)
-	return err
+	return errors.Join(err, w.finish())
 }

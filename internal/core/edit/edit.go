@@ -7,6 +7,7 @@
 package edit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,11 +17,12 @@ import (
 	"strconv"
 	"strings"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
+	"ostrov/internal/core/wrap"
 )
 
 // Field is what the description names in a save.
@@ -56,6 +58,10 @@ func Fields(ctx context.Context, src Source) (all []Field, err error) {
 	for _, id := range order {
 		v, there := s.Facts.Fields[id]
 		f := Field{ID: id, Value: v.Text, Raw: v.Raw, There: there && v.Raw != ""}
+		if !f.There {
+			empty, _, _ := content.Field(ctx, s.Kind.Field[id]) // why it cannot be read is told with the save
+			f.There = empty.Empty
+		}
 		for i := range s.Kind.Field[id] {
 			one := &s.Kind.Field[id][i]
 			if one.Set {
@@ -82,7 +88,7 @@ func Fields(ctx context.Context, src Source) (all []Field, err error) {
 func ofEach(ctx context.Context, content *save.Content, id string, f *field.Field) (all []Field, err error) {
 	values, there, err := content.Each(ctx, f)
 	for i, v := range values {
-		all = append(all, Field{numbered(id, i+1), v.Text, v.Raw, there[i], f.Set, f.Allowed()})
+		all = append(all, Field{numbered(id, i+1), v.Text, v.Raw, there[i] || v.Empty, f.Set, f.Allowed()})
 	}
 	return all, err
 }
@@ -142,6 +148,16 @@ func Set(ctx context.Context, src Source, assignments []Assignment) (e *Edited, 
 	if err := w.finish(); err != nil {
 		return nil, err
 	}
+	for _, a := range assignments {
+		if a.Field == "" {
+			if err := w.readBack(a); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := w.close(); err != nil {
+		return nil, err
+	}
 	if err := w.compare(assignments, written); err != nil {
 		return nil, err
 	}
@@ -179,183 +195,171 @@ func (w *work) mayLink(a Assignment) bool {
 	return false
 }
 
-// assign makes one assignment. The file is finished after each, so that the next one is asked of what it made.
+// assign makes one assignment. All are asked of the save as it is: two of one place are an error.
 func (w *work) assign(a Assignment) (Written, error) {
 	if a.Field == "" {
-		return w.write(a.File+":"+a.Query, a.File, a.Query, a.Value, true)
+		o, err := w.only(a.File)
+		if err != nil {
+			return Written{}, err
+		}
+		at, err := o.editor.One(w.ctx, nil, a.Query)
+		if err != nil {
+			return Written{}, w.failed(a.What(), err)
+		}
+		return w.put(a.What(), o, at, nil, a.Value)
 	}
 	id, n := unnumbered(a.Field)
 	fields, ok := w.Save.Kind.Field[id]
 	if !ok {
 		return Written{}, problem.Usage(problem.Advise("there are: %s", strings.Join(slices.Sorted(maps.Keys(w.Save.Kind.Field)), ", ")), "the description of the game names no field %q", a.Field)
 	}
+	find := w.settable
 	if n > 0 {
-		return w.assignEach(a, id, n, fields)
+		find = w.ofEach
 	}
-	f, query, err := w.settable(a.Field, fields)
+	f, o, at, err := find(a.Field, id, n, fields)
 	if err != nil {
 		return Written{}, err
 	}
-	raw, err := f.Raw(a.Value)
-	if err != nil {
-		return Written{}, problem.Usage(nil, "%s: %v; nothing has been changed", a.Field, err)
-	}
-	return w.write(a.Field, f.In, query, raw, false)
+	return w.put(a.Field, o, at, f, a.Value)
 }
 
-// assignEach writes the field of the n-th element of a list.
-func (w *work) assignEach(a Assignment, id string, n int, fields field.Fields) (Written, error) {
+// What is what an assignment is to: a field's id, or FILE:QUERY.
+func (a Assignment) What() string { return cmp.Or(a.Field, a.File+":"+a.Query) }
+
+// ofEach finds the field of the n-th element of a list.
+func (w *work) ofEach(called, id string, n int, fields field.Fields) (*field.Field, *opened, doc.Node, error) {
 	i := slices.IndexFunc(fields, func(f field.Field) bool { return f.Each != "" && f.Set })
 	if i < 0 {
-		return Written{}, problem.Usage(nil, "the description does not say that %s may be set for each", id)
+		return nil, nil, doc.Node{}, problem.Usage(nil, "the description does not say that %s may be set for each", id)
 	}
 	f := &fields[i]
-	raw, err := f.Raw(a.Value)
-	if err != nil {
-		return Written{}, problem.Usage(nil, "%s: %v; nothing has been changed", a.Field, err)
-	}
 	all, err := w.editors(f.In)
 	if err != nil {
-		return Written{}, err
+		return nil, nil, doc.Node{}, err
 	}
 	for _, o := range all {
-		elements, err := o.editor.Each(w.ctx, nil, f.Each)
+		elements, err := o.editor.Find(w.ctx, nil, f.Each, true)
 		if err != nil {
-			return Written{}, w.failed(a.Field, err)
+			return nil, nil, doc.Node{}, w.failed(called, err)
 		}
 		if n > len(elements) {
 			n -= len(elements)
 			continue
 		}
-		return w.put(a.Field, o, raw, false, func(e *form.Editor) (form.Span, error) {
-			elements, err := e.Each(w.ctx, nil, f.Each)
-			if err != nil || n > len(elements) {
-				return form.Span{}, errors.Join(err, form.ErrNotWritable)
-			}
-			return e.One(w.ctx, &elements[n-1], f.At[0])
-		})
+		at, err := o.editor.One(w.ctx, &elements[n-1], f.At[0])
+		if err != nil {
+			err = w.failed(called, err)
+		}
+		return f, o, at, err
 	}
-	return Written{}, problem.Usage(nil, "there is no %s in this save; nothing has been changed", a.Field)
+	return nil, nil, doc.Node{}, problem.Usage(nil, "there is no %s in this save; nothing has been changed", called)
 }
 
-// settable is the alternative of a field that the save has a value by, and that may be set, and the query that leads to it.
-func (w *work) settable(id string, fields field.Fields) (f *field.Field, query string, err error) {
-	if err := w.finish(); err != nil {
-		return nil, "", err
-	}
-	files, err := save.ContentOf(w.Save.Kind, w.now(), w.Save.Name, w.paths())
-	if err != nil {
-		return nil, "", err
-	}
-	defer func() { err = errors.Join(err, files.Close()) }()
+// settable finds the value of a field, by the alternative that the save has it by and that may be set: one that says something, or else one that is there
+// and empty.
+func (w *work) settable(called, id string, _ int, fields field.Fields) (*field.Field, *opened, doc.Node, error) {
 	may, each := false, false
-	for i := range fields {
-		f := &fields[i]
-		each = each || f.Each != ""
-		if !f.Set || f.Each != "" || f.Layers.Tag != nil || len(f.Layers.Chain) > 0 {
-			continue
-		}
-		may = true
-		if o, err := w.streaming(f); err != nil {
-			return nil, "", w.failed(id, err)
-		} else if o != nil { // it is looked for where it is going to be written
-			if spans, err := o.editor.Values(w.ctx, nil, f.At[0]); err == nil && len(spans) == 1 {
-				return f, f.At[0], nil
+	for _, empty := range []bool{false, true} {
+		for i := range fields {
+			f := &fields[i]
+			each = each || f.Each != ""
+			if !f.Set || f.Each != "" {
+				continue
+			}
+			may = true
+			all, err := w.editors(f.In)
+			if err != nil {
+				return nil, nil, doc.Node{}, err
+			}
+			for _, o := range all {
+				at, text, ok, err := w.led(o, f)
+				if err != nil {
+					return nil, nil, doc.Node{}, w.failed(id, err)
+				}
+				if ok && (text != "" || empty) {
+					return f, o, at, nil
+				}
 			}
 		}
-		_, there, err := files.Field(w.ctx, field.Fields{*f})
-		if err != nil {
-			return nil, "", w.failed(id, err)
-		}
-		if !there {
-			continue
-		}
-		plain := *f
-		plain.Ref = nil
-		first, _, err := files.Field(w.ctx, field.Fields{plain})
-		if err != nil {
-			return nil, "", err
-		}
-		query, _, _, err = f.Follow(first.Raw, func(query string) (string, bool, error) {
-			v, ok, err := files.Field(w.ctx, field.Fields{{In: f.In, At: field.Strings{query}}})
-			return v.Raw, ok, err
-		})
-		return f, query, err
 	}
 	switch {
 	case may:
-		return nil, "", problem.Usage(nil, "this save says no %s, so there is no place to write it; nothing has been changed", id)
+		return nil, nil, doc.Node{}, problem.Usage(nil, "this save says no %s, so there is no place to write it; nothing has been changed", called)
 	case each:
-		return nil, "", problem.Usage(nil, "there is a %s for each of a list: say which, as in %s", id, numbered(id, 1))
+		return nil, nil, doc.Node{}, problem.Usage(nil, "there is a %s for each of a list: say which, as in %s", id, numbered(id, 1))
 	}
 	hint := problem.Advise("the description says set = true of what may be; a place of its own is named with the option at")
-	return nil, "", problem.Usage(hint, "the description does not say that %s may be set", id)
+	return nil, nil, doc.Node{}, problem.Usage(hint, "the description does not say that %s may be set", id)
 }
 
-// streaming is the editor of the one file that a field with one query is read from, if that is too large to be held in memory; nil of others.
-func (w *work) streaming(f *field.Field) (*opened, error) {
-	declared, err := w.declared(f.In)
-	if err != nil || len(f.At) != 1 || len(f.Ref) > 0 || !form.Streams(declared.Form, f.At[0]) || !slices.Contains([]string{"json", "xml", "blocks"}, declared.Form) {
-		return nil, err
+// led is where a field stands in a file, at the end of the names that it follows, and what it says.
+func (w *work) led(o *opened, f *field.Field) (at doc.Node, text string, ok bool, err error) {
+	ask := func(query string) (string, bool, error) {
+		if at, err = o.editor.One(w.ctx, nil, query); err != nil {
+			if errors.Is(err, doc.ErrMissing) {
+				err = nil
+			}
+			return "", false, err
+		}
+		return o.editor.Value(at)
 	}
-	places := w.places(declared)
-	if len(places) != 1 {
-		return nil, nil
+	if text, ok, err = ask(f.At[0]); err != nil || !ok || len(f.Ref) == 0 {
+		return at, text, ok, err
 	}
-	content, err := w.read(places[0])
-	if err != nil || content.Size() <= large {
-		return nil, err
-	}
-	o, err := w.editor(places[0], declared)
-	if err != nil || o.raw != nil {
-		return nil, err
-	}
-	return o, nil
+	_, text, ok, err = f.Follow(text, ask)
+	return at, text, ok, err
 }
 
-// write writes one value of a file.
-func (w *work) write(what, file, query, raw string, free bool) (Written, error) {
-	o, err := w.only(file)
-	if err != nil {
-		return Written{}, err
-	}
-	return w.put(what, o, raw, free, func(e *form.Editor) (form.Span, error) { return e.One(w.ctx, nil, query) })
-}
-
-// put gives a part another value, and reads it back; find finds it, and with free by a query that is not the description's. An emptied one may be one that is no longer found.
-func (w *work) put(what string, o *opened, raw string, free bool, find func(*form.Editor) (form.Span, error)) (Written, error) {
-	at, err := find(o.editor)
-	if err != nil {
-		return Written{}, w.failed(what, err)
+// put gives a part another value: what f makes of it, or, without a field, the value itself.
+func (w *work) put(what string, o *opened, at doc.Node, f *field.Field, value string) (Written, error) {
+	if slices.ContainsFunc(o.set, at.Is) {
+		return Written{}, problem.Usage(nil, "%s is given a value twice; nothing has been changed", what)
 	}
 	was, ok, err := o.editor.Value(at)
 	if err != nil || !ok {
-		return Written{}, w.failed(what, errors.Join(err, fmt.Errorf("it is not a single value: %w", form.ErrNotWritable)))
+		return Written{}, w.failed(what, errors.Join(err, fmt.Errorf("it is not a single value: %w", wrap.ErrNotWritable)))
 	}
+	raw, length := value, ""
+	if f != nil {
+		if raw, err = f.Raw(value, was); err != nil {
+			return Written{}, problem.Usage(nil, "%s: %v; nothing has been changed", what, err)
+		}
+		length = f.Length
+	}
+	o.set = append(o.set, at)
 	one := Written{What: what, Was: was, Now: raw}
 	if was == raw {
 		return one, nil
 	}
-	if err := o.editor.Set(at, raw); err != nil {
+	if err := o.editor.SetCounted(at, raw, length); err != nil {
 		return one, w.failed(what, err)
 	}
-	if err := w.finish(); err != nil {
-		return one, err
-	}
-	if !free && o.raw == nil && o.size > large { // it is read back with all fields
-		return one, nil
-	}
-	if o, err = w.editor(o.name, o.file); err != nil {
-		return one, err
-	}
-	pattern := o.file.Form == "text" || o.file.Form == "lines" // a pattern may name a place by what stood there
-	if at, err = find(o.editor); raw == "" && err != nil || free && pattern {
-		return one, nil
-	}
-	if err != nil || !o.editor.Says(at, raw) {
-		return one, w.failed(what, errors.Join(err, fmt.Errorf("%q would not be read there: %w", raw, form.ErrNotWritable)))
-	}
 	return one, nil
+}
+
+// write gives the one value that a query names in a file another value.
+func (w *work) write(what, file, query, raw string) (Written, error) {
+	one, err := w.assign(Assignment{File: file, Query: query, Value: raw})
+	one.What = what
+	return one, err
+}
+
+// readBack reads what was written at places that the description does not name. A pattern may name a place by what stood there, and an emptied value
+// may be one that is no longer found.
+func (w *work) readBack(a Assignment) error {
+	o, err := w.only(a.File)
+	if err != nil || o.file.Form == "text" || o.file.Form == "lines" {
+		return err
+	}
+	at, err := o.editor.One(w.ctx, nil, a.Query)
+	if err != nil && a.Value == "" {
+		return nil
+	}
+	if err != nil || !o.editor.Says(at, a.Value) {
+		return w.failed(a.What(), errors.Join(err, fmt.Errorf("%q would not be read there: %w", a.Value, wrap.ErrNotWritable)))
+	}
+	return nil
 }
 
 // compare reads the save as it will be: each field that was set says something, and all others say what they said.
@@ -363,14 +367,16 @@ func (w *work) compare(assignments []Assignment, written []Written) error {
 	says := w.says()
 	for _, a := range assignments {
 		_, n := unnumbered(a.Field)
-		if a.Field == "" || n > 0 {
+		k := slices.IndexFunc(written, func(o Written) bool { return o.What == a.Field })
+		if a.Field == "" || n > 0 || k < 0 {
 			continue
 		}
-		if says.Fields[a.Field].Raw == "" {
+		now, there := says.Fields[a.Field]
+		if !there && w.Save.Facts.Fields[a.Field].Raw != "" {
 			return problem.Usage(nil, "with %q the save would say no %s any more; nothing has been changed", a.Value, a.Field)
 		}
-		if says.Fields[a.Field].Raw == w.Save.Facts.Fields[a.Field].Raw && slices.ContainsFunc(written, func(o Written) bool { return o.What == a.Field }) {
-			return problem.Usage(nil, "%s would still read %q; nothing has been changed", a.Field, says.Fields[a.Field].Raw)
+		if there && now.Raw == w.Save.Facts.Fields[a.Field].Raw && now.Unmapped == w.Save.Facts.Fields[a.Field].Unmapped {
+			return problem.Usage(nil, "%s would still read %q; nothing has been changed", a.Field, now.Text)
 		}
 	}
 	for id := range w.Save.Kind.Field {
@@ -382,9 +388,6 @@ func (w *work) compare(assignments []Assignment, written []Written) error {
 	}
 	return nil
 }
-
-// large is the size, in bytes, from which a file is not read once more only to see a value in it.
-const large = 4 << 20
 
 // follows reports whether a field stands at the place of one that is set, or is led to by it.
 func (w *work) follows(id string, assignments []Assignment) bool {

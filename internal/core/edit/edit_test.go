@@ -10,18 +10,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ostrov/internal/core/coretest"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/edit"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/handle"
 	"ostrov/internal/core/problem"
-	"ostrov/internal/core/tree"
 )
 
 // TestFieldsAreNamed has what lists show first, and says what may be set.
 func TestFieldsAreNamed(t *testing.T) {
 	w := coretest.New(t)
 	st, s := w.Find("brass-orchard", "B")
-	fields, err := edit.Fields(t.Context(), edit.Of(&tree.Hasher{}, st, s))
+	fields, err := edit.Fields(t.Context(), edit.Of(st, s))
 	require.NoError(t, err)
 	var ids []string
 	for _, f := range fields {
@@ -37,14 +36,14 @@ func TestOnlyTheFileChangesThatHasTheValue(t *testing.T) {
 	w := coretest.New(t)
 	st, s := w.Find("tidewrack", "3")
 	before := coretest.State(t, w.Voyages())
-	edited, err := edit.Set(t.Context(), edit.Of(&tree.Hasher{}, st, s), []edit.Assignment{{Field: "title", Value: "One"}, {File: "voyage.json.gz", Query: "$.islands[3].lamps", Value: "4"}})
+	edited, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "title", Value: "One"}, {File: "voyage.json.gz", Query: "$.islands[3].lamps", Value: "4"}})
 	require.NoError(t, err)
 	assert.Len(t, edited.Files, 1)
 	assert.Contains(t, edited.Files, "slot_02/voyage.json.gz")
 	assert.Equal(t, []edit.Written{{"title", "The Long Mole", "One"}, {"voyage.json.gz:$.islands[3].lamps", "3", "4"}}, edited.Written)
 	assert.Equal(t, before, coretest.State(t, w.Voyages()), "it writes nothing")
 
-	same, err := edit.Set(t.Context(), edit.Of(&tree.Hasher{}, st, s), []edit.Assignment{{Field: "title", Value: "The Long Mole"}})
+	same, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "title", Value: "The Long Mole"}})
 	require.NoError(t, err)
 	assert.Empty(t, same.Files)
 	assert.Empty(t, same.Written)
@@ -54,7 +53,7 @@ func TestOnlyTheFileChangesThatHasTheValue(t *testing.T) {
 func TestASaveThatTheGameWroteMeanwhileIsLeft(t *testing.T) {
 	w := coretest.New(t)
 	st, s := w.Find("brass-orchard", "B")
-	edited, err := edit.Set(t.Context(), edit.Of(&tree.Hasher{}, st, s), []edit.Assignment{{Field: "coins", Value: "1"}})
+	edited, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "coins", Value: "1"}})
 	require.NoError(t, err)
 	planned, err := handle.Alter(t.Context(), w.Home, st, s, edited.Files, s.Folder, "E")
 	require.NoError(t, err)
@@ -73,10 +72,10 @@ func TestADatabaseThatIsStillOpenIsLeft(t *testing.T) {
 	w := coretest.New(t)
 	st, s := w.Find("night-tram", "Lower Town.tramworld")
 	require.NotNil(t, st)
-	for _, ending := range form.SQLiteCompanions {
+	for _, ending := range doc.SQLiteCompanions {
 		beside := filepath.Join(s.Folder.Path, s.Name+ending)
 		require.NoError(t, os.WriteFile(beside, []byte("x"), 0o644))
-		_, err := edit.Set(t.Context(), edit.Of(&tree.Hasher{}, st, s), []edit.Assignment{{Field: "nights", Value: "1"}})
+		_, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "nights", Value: "1"}})
 		var p *problem.Error
 		require.ErrorAs(t, err, &p)
 		assert.ErrorContains(t, err, "has not been closed by the game")
@@ -89,7 +88,7 @@ func TestATextIsFoundInAllFiles(t *testing.T) {
 	w := coretest.New(t)
 	require.NoError(t, os.WriteFile(w.Voyages("slot_02", "diary.txt"), []byte("first\nthe Herring, the Herring\n"), 0o644))
 	st, s := w.Find("tidewrack", "3")
-	found, err := edit.Find(t.Context(), &tree.Hasher{}, edit.Of(&tree.Hasher{}, st, s), "the Herring")
+	found, err := edit.Find(t.Context(), edit.Of(st, s), "the Herring")
 	require.NoError(t, err)
 	require.Equal(t, 2, found.Count)
 	assert.Equal(t, edit.Place{File: "slot_02/diary.txt", Line: 2, Offset: 6, Around: "first the Herring, the Herring"}, found.Places[0])

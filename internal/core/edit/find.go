@@ -6,17 +6,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
-	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Place is where a text stands in a save.
@@ -64,21 +60,22 @@ type Unread struct {
 // MaxPlaces is how many places are told; more are only counted.
 const MaxPlaces = 1000
 
-// Find finds where a text stands in the decoded files of a save of an install, and counts all. Letters are compared as they are. What it learns of the ways
-// through large files h remembers.
-func Find(ctx context.Context, h *tree.Hasher, src Source, text string) (*Found, error) {
+// Find finds where a text stands in the decoded files of a save of an install, and counts all: in texts as they are written, and in names and values as
+// they are decoded. Letters are compared as they are.
+func Find(ctx context.Context, src Source, text string) (*Found, error) {
 	var all Found
 	for _, e := range src.Save.Files {
 		if e.Kind != tree.File {
 			continue
 		}
 		id, f := src.declaredAt(e.Path)
-		found, n, err := src.findIn(ctx, h, e, id, f, text, MaxPlaces-len(all.Places))
+		fi := finder{ctx: ctx, src: src, name: e.Path, id: id, file: f, text: text, all: &all}
+		err := fi.search()
 		if err == nil {
-			var wrapped []Place
-			var more int
-			wrapped, more, err = src.findWrapped(ctx, e.Path, id, f, text, MaxPlaces-len(all.Places)-len(found))
-			found, n = append(found, wrapped...), n+more
+			err = fi.wrapped()
+		}
+		if err == nil {
+			err = fi.members()
 		}
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -86,7 +83,6 @@ func Find(ctx context.Context, h *tree.Hasher, src Source, text string) (*Found,
 		if err != nil {
 			all.Unread = append(all.Unread, Unread{e.Path, err})
 		}
-		all.Places, all.Count = append(all.Places, found...), all.Count+n
 	}
 	return &all, nil
 }
@@ -100,231 +96,170 @@ func (src Source) declaredAt(name string) (string, field.File) {
 			}
 		}
 	}
-	return "", field.File{Form: "bytes", Layers: field.Layers{Layers: form.AnyCompression}}
+	return "", field.File{Form: "bytes", Layers: field.Layers{Layers: wrap.Auto}}
 }
 
-// findIn finds a text in one file. What is not wrapped is read in pieces.
-func (src Source) findIn(ctx context.Context, h *tree.Hasher, e tree.Entry, id string, f field.File, text string, most int) (places []Place, count int, err error) {
-	name := e.Path
-	content, err := src.unwrapped(name, f)
+// finder finds a text in one file.
+type finder struct {
+	ctx  context.Context
+	src  Source
+	name string
+	id   string
+	file field.File
+	text string
+	all  *Found
+}
+
+// tell tells a place, if there is room, and counts it.
+func (f *finder) tell(p func() (Place, error)) error {
+	if f.all.Count++; len(f.all.Places) >= MaxPlaces {
+		return nil
+	}
+	place, err := p()
+	f.all.Places = append(f.all.Places, place)
+	return err
+}
+
+// open opens the content of the file.
+func (f *finder) open() (*doc.File, func() error, error) {
+	raw, ok, err := tree.InFS(f.src.FS, f.name)
+	if err == nil && !ok {
+		var data []byte
+		data, err = wrap.Layers{}.ReadFile(f.src.FS, f.name, wrap.Limits{Decoded: maxFile})
+		raw = bytes.NewReader(data)
+	}
 	if err != nil {
-		return nil, 0, err
+		return nil, nil, err
 	}
-	if f.Form == "sqlite" {
-		data, err := all(content)
-		if err != nil {
-			return nil, 0, err
-		}
-		return findRows(ctx, name, id, data, text, most)
+	spec := f.file.Spec()
+	if f.id == "" { // it may be a text, and then its first bytes say in what encoding
+		spec.Form = "text"
 	}
-	as := f
-	if id == "" { // it may be one, and then its first bytes say in what encoding
-		as.Form = "text"
+	content, done, err := spec.Unwrap(raw, wrap.DefaultLimits)
+	if err != nil {
+		return nil, nil, err
 	}
-	if content, err = decoded(content, as); err != nil {
-		return nil, 0, err
+	e, err := spec.Look(f.ctx, content)
+	if err != nil {
+		return nil, nil, errors.Join(err, done())
 	}
-	head := make([]byte, 4096)
-	n, err := content.ReadAt(head, 0)
-	if err != nil && err != io.EOF {
-		return nil, 0, err
+	return e, func() error { return errors.Join(e.Close(), done()) }, nil
+}
+
+// search looks through the file itself.
+func (f *finder) search() (err error) {
+	e, done, err := f.open()
+	if err != nil {
+		return err
 	}
-	isText := bytes.IndexByte(head[:n], 0) < 0
-	dir, here := src.Save.Folder.Path, slices.Values([]tree.Entry{e})
-	noted := filepath.Join(dir, name) + "\x00ways"
-	var learnt []byte
-	if e.Size > large {
-		h.Known(noted, src.Game.Digest, dir, here, &learnt)
-	}
-	way := f.Spec().Guide(content, content.Size(), learnt)
-	defer way.Close()
-	line := 1
-	sample := make([]byte, len(head)) // of its middle: what it begins with is often another matter
-	if n, err = content.ReadAt(sample, content.Size()/2); err != nil && err != io.EOF {
-		return nil, 0, err
-	}
-	wanted := searchFor(text, sample[:n])
-	err = inPieces(ctx, content, len(text), func(piece []byte, at int64, fresh int) error {
-		from := 0
-		for {
-			i := wanted.index(piece[from:])
-			if i < 0 || from+i >= fresh {
-				break
+	defer func() { err = errors.Join(err, done()) }()
+	lines := e.Lines()
+	return e.Search(f.ctx, f.text, func(found doc.Found) error {
+		return f.tell(func() (Place, error) {
+			p := Place{File: f.name, ID: f.id, Offset: found.At, Query: found.Query}
+			if found.Value != "" {
+				p.Around = around([]byte(found.Value), strings.Index(found.Value, f.text), len(f.text))
+				if found.Table != "" {
+					p.Around = found.Table + ": " + p.Around
+					return p, nil
+				}
+			} else {
+				piece, at := e.Near(found.At, len(f.text))
+				p.Around = around(piece, at, len(f.text))
 			}
-			if count++; len(places) < most {
-				p := Place{File: name, ID: id, Offset: int(at) + from + i, Query: way.To(int(at) + from + i)}
-				if p.Around, err = aroundIn(content, at+int64(from+i), len(text)); err != nil {
+			var err error
+			p.Line, err = lines(found.At)
+			return p, err
+		})
+	})
+}
+
+// wrapped looks into values that are wrapped inside of the file, as far as the description says how.
+func (f *finder) wrapped() (err error) {
+	asked := map[string]bool{}
+	for i := range f.src.Game.References {
+		r := &f.src.Game.References[i]
+		if f.id == "" || r.In != f.id || r.At == "" || r.Layers.None() || r.Save != "" && r.Save != f.src.Save.Kind.ID || asked[r.At] {
+			continue
+		}
+		asked[r.At] = true
+		if err := f.inValues(r.At, r.Layers.Layers); err != nil {
+			return err
+		}
+	}
+	for _, fields := range f.src.Save.Kind.Field {
+		for i := range fields {
+			one := &fields[i]
+			if one.In == f.id && f.id != "" && len(one.At) == 1 && !one.Layers.None() && !asked[one.At[0]] && one.Each == "" {
+				asked[one.At[0]] = true
+				if err := f.inValues(one.At[0], one.Layers.Layers); err != nil {
 					return err
 				}
-				if isText {
-					p.Line = line + bytes.Count(piece[:from+i], []byte("\n"))
-				}
-				places = append(places, p)
 			}
-			from += i + max(1, len(text))
-		}
-		if len(places) < most {
-			line += bytes.Count(piece[:fresh], []byte("\n"))
-		}
-		return nil
-	})
-	if learnt := way.Learnt(); learnt != nil && err == nil && e.Size > large {
-		h.Note(noted, src.Game.Digest, dir, here, learnt)
-	}
-	return places, count, err
-}
-
-// unwrapped is the decoded content of a file.
-func (src Source) unwrapped(name string, f field.File) (tree.Content, error) {
-	if len(f.Layers.Chain) == 0 && f.Layers.Tag == nil {
-		if content, ok, err := tree.InFS(src.FS, name); ok || err != nil {
-			return content, err
-		}
-	}
-	data, err := form.Read(src.FS, name, f.Layers.Layers, form.DefaultLimits)
-	return bytes.NewReader(data), err
-}
-
-// decoded is the content of a text in UTF-8.
-func decoded(content tree.Content, f field.File) (tree.Content, error) {
-	if !form.IsText(f.Form) {
-		return content, nil
-	}
-	head := make([]byte, 4096)
-	n, err := content.ReadAt(head, 0)
-	if err != nil && err != io.EOF {
-		return nil, err
-	}
-	if f.Spec().InUTF8(head[:n]) {
-		return content, nil
-	}
-	r, err := form.TextReader(io.NewSectionReader(content, 0, content.Size()), f.Spec())
-	if err != nil {
-		return nil, err
-	}
-	data, err := io.ReadAll(io.LimitReader(r, maxFile+1))
-	if len(data) > maxFile {
-		err = fmt.Errorf("%w: more than %d bytes", form.ErrTooLarge, maxFile)
-	}
-	return bytes.NewReader(data), err
-}
-
-// inPieces reads a content piece by piece. Each is followed by so many bytes of the next that what begins in its fresh part is whole in it.
-func inPieces(ctx context.Context, content tree.Content, longest int, visit func(piece []byte, at int64, fresh int) error) error {
-	const size = 4 << 20
-	buf := make([]byte, size+longest)
-	for at := int64(0); at < content.Size(); at += size {
-		n, err := content.ReadAt(buf, at)
-		if err != nil && err != io.EOF {
-			return err
-		}
-		if err := visit(buf[:n], at, min(n, size)); err != nil {
-			return err
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
 		}
 	}
 	return nil
 }
 
-// aroundIn is around in a content that is not in memory.
-func aroundIn(content tree.Content, at int64, length int) (string, error) {
-	const reach = 128
-	from := max(0, at-reach)
-	piece := make([]byte, min(content.Size(), at+int64(length)+reach)-from)
-	if _, err := content.ReadAt(piece, from); err != nil && err != io.EOF {
-		return "", err
-	}
-	return around(piece, int(at-from), length), nil
-}
-
-// findWrapped finds a text in values that are wrapped inside of a file, as far as the description says how.
-func (src Source) findWrapped(ctx context.Context, name, id string, f field.File, text string, most int) (places []Place, count int, err error) {
-	asked := map[string]bool{}
-	for i := range src.Game.References {
-		r := &src.Game.References[i]
-		plain := len(r.Layers.Chain) == 0 && r.Layers.Tag == nil
-		if id == "" || r.In != id || r.At == "" || plain || r.Save != "" && r.Save != src.Save.Kind.ID || asked[r.At] {
-			continue
-		}
-		asked[r.At] = true
-		row := 0
-		err := src.eachWrapped(ctx, name, f, r, func(query string, value []byte) error {
-			row++
-			n := bytes.Count(value, []byte(text))
-			if count += n; n > 0 && len(places) < most {
-				at := bytes.Index(value, []byte(text))
-				places = append(places, Place{File: name, ID: id, Offset: at, Around: fmt.Sprintf("inside value %d: %s", row, around(value, at, len(text))), In: query})
-			}
-			return ctx.Err()
-		})
-		if err != nil {
-			return nil, 0, err
-		}
-	}
-	return places, count, nil
-}
-
-// oneColumn is a SELECT of one column of all rows.
-var oneColumn = regexp.MustCompile(`(?is)^\s*SELECT\s+"?(\w+)"?\s+FROM\s+"?(\w+)"?\s*;?\s*$`)
-
-// eachWrapped visits the values that references are looked for in, unwrapped, with the query that leads to each, or "".
-func (src Source) eachWrapped(ctx context.Context, name string, f field.File, r *game.Reference, visit func(query string, value []byte) error) (err error) {
-	column := oneColumn.FindStringSubmatch(r.At)
-	if f.Form != "sqlite" && f.Form != "json" && f.Form != "xml" && f.Form != "blocks" || f.Form == "sqlite" && column == nil || !form.Streams(f.Form, r.At) {
-		return form.Values(ctx, src.FS, name, f.Spec(), r.At, r.Layers.Layers, form.Limits{Decoded: maxFile}, func(value []byte) error { return visit("", value) })
-	}
-	content, err := src.unwrapped(name, f)
+// inValues looks into the values that a query names, unwrapped.
+func (f *finder) inValues(query string, layers wrap.Layers) (err error) {
+	e, done, err := f.open()
 	if err != nil {
 		return err
 	}
-	unwrap := func(query string, value []byte) error {
-		peeled, err := r.Layers.Peel(bytes.NewReader(value), form.Limits{Decoded: maxFile})
+	defer func() { err = errors.Join(err, done()) }()
+	row := 0
+	return e.EachValue(f.ctx, query, func(at doc.Node, value []byte) error {
+		row++
+		content, err := layers.Peel(bytes.NewReader(value), wrap.Limits{Decoded: maxFile})
 		if err != nil {
-			return err
+			return fmt.Errorf("value %d of %s: %w", row, query, err)
 		}
-		return visit(query, peeled)
-	}
-	if f.Form == "sqlite" {
-		data, err := all(content)
-		if err != nil {
-			return err
-		}
-		return form.EachRow(ctx, data, func(row form.Row) error {
-			i := slices.IndexFunc(row.Columns, func(c string) bool { return strings.EqualFold(c, column[1]) })
-			if i < 0 || !strings.EqualFold(row.Table, column[2]) || row.Values[i] == nil {
+		for from := 0; ; {
+			i := bytes.Index(content[from:], []byte(f.text))
+			if i < 0 || f.text == "" {
 				return nil
 			}
-			return unwrap(row.Query(i), row.Values[i])
-		})
-	}
-	e, err := f.Spec().EditFile(ctx, content, content.Size())
-	if err != nil {
-		return err
-	}
-	way := e.Guide()
-	defer func() { way.Close(); err = errors.Join(err, e.Close()) }()
-	return e.EachValue(ctx, r.At, func(at form.Span, value []byte) error { return unwrap(way.To(at.From), value) })
+			from += i
+			err := f.tell(func() (Place, error) {
+				way, err := e.Way(f.ctx, at)
+				return Place{File: f.name, ID: f.id, Offset: from, Around: fmt.Sprintf("inside value %d: %s", row, around(content, from, len(f.text))), In: way}, err
+			})
+			if err != nil {
+				return err
+			}
+			from += len(f.text)
+		}
+	})
 }
 
-// findRows finds a text in the rows of a database.
-func findRows(ctx context.Context, name, id string, content []byte, text string, most int) (places []Place, count int, err error) {
-	err = form.EachRow(ctx, content, func(row form.Row) error {
-		for i, value := range row.Values {
-			n := bytes.Count(value, []byte(text))
-			if count += n; n == 0 || len(places) >= most {
-				continue
-			}
-			at := bytes.Index(value, []byte(text))
-			places = append(places, Place{File: name, ID: id, Offset: at, Around: row.Table + ": " + around(value, at, len(text)), Query: row.Query(i)})
+// members looks into the other entries of a zip of which the description names one.
+func (f *finder) members() error {
+	for _, l := range f.file.Layers.Chain {
+		if l.Name != "zip" {
+			continue
 		}
-		return nil
-	})
-	if errors.Is(err, form.ErrUnknown) {
-		err = nil
+		others, err := f.file.Layers.Others(f.src.FS, f.name, wrap.DefaultLimits)
+		if err != nil {
+			return err
+		}
+		for _, o := range others {
+			for from := 0; ; {
+				i := bytes.Index(o.Content[from:], []byte(f.text))
+				if i < 0 || f.text == "" {
+					break
+				}
+				from += i
+				if err := f.tell(func() (Place, error) {
+					return Place{File: f.name + " (" + o.Name + ")", Offset: from, Around: around(o.Content, from, len(f.text))}, nil
+				}); err != nil {
+					return err
+				}
+				from += len(f.text)
+			}
+		}
 	}
-	return places, count, err
+	return nil
 }
 
 // around is a text with a few words around it, in one line.

@@ -97,7 +97,7 @@ func TestATextIsFoundInWrappedValues(t *testing.T) {
 		s.Files = append(s.Files, tree.Entry{Path: name, Kind: tree.File})
 	}
 	src := edit.Source{Game: d, Save: &facts.Save{Save: s}, FS: files, Called: "burrow/run"}
-	found, err := edit.Find(t.Context(), &tree.Hasher{}, src, "mole")
+	found, err := edit.Find(t.Context(), src, "mole")
 	require.NoError(t, err)
 	require.Empty(t, found.Unread)
 	assert.Equal(t, 4, found.Count)
@@ -107,10 +107,10 @@ func TestATextIsFoundInWrappedValues(t *testing.T) {
 		assert.Contains(t, p.Around, "inside value 2: a mole in its room")
 		in = append(in, p.Inside())
 	}
-	assert.Equal(t, []string{"a:$.rooms[1].data", "b:/w[1]/room[2]/@data", "c:$.room[1].data", "d:SELECT data FROM rooms WHERE place = '9'"}, in)
+	assert.Equal(t, []string{"a:$.rooms[1].data", "b:/w[1]/room[2]/@data", "c:$.room[1].data", "d:SELECT data FROM rooms WHERE rowid = 2"}, in)
 
 	files["run/a.json"] = strings.NewReader(`{"title": "T", "rooms": [{"data": "mole"}]}`)
-	found, err = edit.Find(t.Context(), &tree.Hasher{}, src, "mole")
+	found, err = edit.Find(t.Context(), src, "mole")
 	require.NoError(t, err)
 	require.Len(t, found.Unread, 1, "what is not packed as it says may hold anything")
 	assert.Equal(t, "run/a.json", found.Unread[0].File)
@@ -138,7 +138,7 @@ func TestATextIsFoundInAnyEncoding(t *testing.T) {
 	for _, name := range []string{"run/a.json", "run/b.xml", "run/c.txt", "run/d.txt"} {
 		s.Files = append(s.Files, tree.Entry{Path: name, Kind: tree.File})
 	}
-	found, err := edit.Find(t.Context(), &tree.Hasher{}, edit.Source{Game: d, Save: &facts.Save{Save: s}, FS: files, Called: "burrow/run"}, "höhle")
+	found, err := edit.Find(t.Context(), edit.Source{Game: d, Save: &facts.Save{Save: s}, FS: files, Called: "burrow/run"}, "höhle")
 	require.NoError(t, err)
 	require.Empty(t, found.Unread)
 	var at []string

@@ -5,8 +5,9 @@ import (
 	"slices"
 	"strconv"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/wrap"
 )
 
 // follow lets the numbers and the other places follow what goes from a file.
@@ -43,10 +44,10 @@ func (w *work) in(id string, o *opened) (*opened, error) {
 }
 
 // also changes the places that name what goes.
-func (s *stripper) also(o *opened, r *game.Reference, a *game.Also, gone []form.Span) error {
+func (s *stripper) also(o *opened, r *game.Reference, a *game.Also, gone []doc.Node) error {
 	keys := map[string]bool{}
 	for _, part := range gone {
-		named, err := o.editor.Values(s.ctx, &part, a.Key)
+		named, err := o.editor.Find(s.ctx, &part, a.Key, false)
 		if err != nil {
 			return err
 		}
@@ -62,9 +63,9 @@ func (s *stripper) also(o *opened, r *game.Reference, a *game.Also, gone []form.
 	if err != nil || len(keys) == 0 {
 		return err
 	}
-	var met []form.Span
-	err = other.editor.EachValue(s.ctx, a.At, func(at form.Span, value []byte) error {
-		inGone := slices.ContainsFunc(gone, func(g form.Span) bool { return other == o && at.From >= g.From && at.To <= g.To && at.To > 0 })
+	var met []doc.Node
+	err = other.editor.EachValue(s.ctx, a.At, func(at doc.Node, value []byte) error {
+		inGone := slices.ContainsFunc(gone, func(g doc.Node) bool { return other == o && at.From >= g.From && at.To <= g.To && at.To > 0 })
 		if keys[string(value)] && !inGone {
 			met = append(met, at)
 		}
@@ -96,14 +97,14 @@ func (s *stripper) also(o *opened, r *game.Reference, a *game.Also, gone []form.
 
 // count lets a number follow how many of the elements that it counts are among parts, each of which adds by to it; it returns how many numbers
 // followed.
-func (w *work) count(c *game.Count, o *opened, parts map[*opened][]form.Span, by int) (followed int, err error) {
+func (w *work) count(c *game.Count, o *opened, parts map[*opened][]doc.Node, by int) (followed int, err error) {
 	o, err = w.in(c.In, o)
 	if err != nil || len(parts[o]) == 0 {
 		return 0, err
 	}
-	around := []*form.Span{nil}
+	around := []*doc.Node{nil}
 	if c.Each != "" {
-		all, err := o.editor.Each(w.ctx, nil, c.Each)
+		all, err := o.editor.Find(w.ctx, nil, c.Each, true)
 		if err != nil {
 			return 0, err
 		}
@@ -117,7 +118,7 @@ func (w *work) count(c *game.Count, o *opened, parts map[*opened][]form.Span, by
 		is[p.From] = true
 	}
 	for _, in := range around {
-		counted, err := o.editor.Each(w.ctx, in, c.Of)
+		counted, err := o.editor.Find(w.ctx, in, c.Of, true)
 		if err != nil {
 			return followed, err
 		}
@@ -127,7 +128,7 @@ func (w *work) count(c *game.Count, o *opened, parts map[*opened][]form.Span, by
 				n++
 			}
 		}
-		inGone := in != nil && slices.ContainsFunc(parts[o], func(p form.Span) bool { return in.From >= p.From && in.To <= p.To })
+		inGone := in != nil && slices.ContainsFunc(parts[o], func(p doc.Node) bool { return in.From >= p.From && in.To <= p.To })
 		if n == 0 || inGone {
 			continue
 		}
@@ -141,7 +142,7 @@ func (w *work) count(c *game.Count, o *opened, parts map[*opened][]form.Span, by
 		}
 		was, err := strconv.Atoi(text)
 		if err != nil {
-			return followed, fmt.Errorf("%s counts, and is %q: it %w", c.At, text, form.ErrNotWritable)
+			return followed, fmt.Errorf("%s counts, and is %q: it %w", c.At, text, wrap.ErrNotWritable)
 		}
 		if err := o.editor.Set(at, strconv.Itoa(was+by*n)); err != nil {
 			return followed, err

@@ -352,7 +352,7 @@ func TestTextsComeBack(t *testing.T) {
 func TestRowsComeBack(t *testing.T) {
 	w := coretest.New(t)
 	st, s := w.Find("night-tram", "Lower Town.tramworld")
-	src := edit.Of(&tree.Hasher{}, st, s)
+	src := edit.Of(st, s)
 	was, err := edit.Texts(t.Context(), src, nil)
 	require.NoError(t, err)
 	require.Len(t, was, 3)
@@ -385,7 +385,7 @@ func TestOnlyWhatIsAsked(t *testing.T) {
 	}
 	raw, err := os.ReadFile(filepath.Join(s.Folder.Path, "slot_02", "voyage.json.gz"))
 	require.NoError(t, err)
-	e, err := edit.Set(t.Context(), edit.Of(&tree.Hasher{}, st, s), []edit.Assignment{{Field: "title", Value: "Ümlaut \"quoted\""}})
+	e, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "title", Value: "Ümlaut \"quoted\""}})
 	require.NoError(t, err)
 	c := e.Files["slot_02/voyage.json.gz"]
 	now, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
@@ -399,9 +399,9 @@ func TestAModIsTakenOut(t *testing.T) {
 	moss := refer.New([]refer.Identifiers{{Mod: "moss", Prefixes: []string{"moss:"}}, {Mod: "fern", Prefixes: []string{"fern:"}}})
 	src := run(t, mossyWorld, map[string]string{"mods.txt": "#\r\nmod moss\r\nmod fern\r\n", "options.ini": "[all]\nmods = fern, moss\n[mods]\nmoss = yes\nfern = yes\n",
 		"things.json": "{\"by\": {\"fern\": 1, \"moss\": {\"x\": [2]}}, \"note\": \"a moss:stone, a fern:leaf\"}"})
-	s, err := edit.Strip(t.Context(), src, moss, []string{"Moss"})
+	s, err := edit.Strip(t.Context(), src, moss, []string{"Moss"}, false)
 	require.NoError(t, err)
-	assert.Equal(t, []edit.Thing{{ID: "moss:a", Count: 1}, {ID: "moss:b", Count: 1}, {ID: "moss:stone", Count: 1}}, s.Things)
+	assert.Equal(t, []edit.Thing{{ID: "moss:a", Mod: "moss", Count: 1}, {ID: "moss:b", Mod: "moss", Count: 1}, {ID: "moss:stone", Mod: "moss", Count: 1}}, s.Things)
 	want := strings.NewReplacer(`<row n="2"><thing id="a" of="moss:a"/>`, `<row n="1">`, `<row n="1"><thing id="b" of="moss:b"/></row>`, `<row n="0"></row>`, "  <eye on=\"a\"/>\n", "", `first="b"`, `first="none"`).Replace(mossyWorld)
 	assert.Equal(t, want, file(t, s.Edited, "world.xml"))
 	assert.Equal(t, "#\r\nmod fern\r\n", file(t, s.Edited, "mods.txt"))
@@ -409,16 +409,16 @@ func TestAModIsTakenOut(t *testing.T) {
 	assert.Equal(t, `{"by": {"fern": 1}, "note": "a gone, a fern:leaf"}`, file(t, s.Edited, "things.json"))
 	assert.Equal(t, 4, s.Listed)
 
-	both, err := edit.Strip(t.Context(), src, moss, []string{"moss", "fern"})
+	both, err := edit.Strip(t.Context(), src, moss, []string{"moss", "fern"}, false)
 	require.NoError(t, err)
 	assert.NotContains(t, file(t, both.Edited, "world.xml"), "<thing id=\"c\"")
-	_, err = edit.Strip(t.Context(), src, nil, []string{"moss"})
+	_, err = edit.Strip(t.Context(), src, nil, []string{"moss"}, false)
 	assert.ErrorContains(t, err, "does not say where")
 
 	d := *src.Game
 	d.References = append(d.References[:len(d.References):len(d.References)], game.Reference{In: "world", At: "/w/kinds/kind/@look"})
 	lacking := run(t, strings.Replace(mossyWorld, "green", "moss:green", 1), nil)
 	lacking.Game = &d
-	_, err = edit.Strip(t.Context(), lacking, moss, []string{"moss"})
+	_, err = edit.Strip(t.Context(), lacking, moss, []string{"moss"}, false)
 	assert.ErrorContains(t, err, "does not say how moss:green is taken out", "it says what is missing")
 }

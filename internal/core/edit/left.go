@@ -1,10 +1,12 @@
 package edit
 
 import (
+	"errors"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/wrap"
 )
 
 // nothingLeft looks through all places again.
@@ -39,15 +41,22 @@ func (s *stripper) left(r *game.Reference, declared field.File, name string) (le
 		}
 		return nil
 	}
-	limits := form.Limits{Decoded: maxFile}
+	limits := wrap.Limits{Decoded: maxFile}
 	if r.At != "" {
-		err = form.Values(s.ctx, s.now(), name, declared.Spec(), r.At, r.Layers.Layers, limits, note)
+		err = doc.Values(s.ctx, s.now(), name, declared.Spec(), r.At, r.Layers.Layers, limits, note)
 		return left, err
 	}
-	content, err := form.Read(s.now(), name, declared.Layers.Layers, limits)
+	content, err := declared.Layers.ReadFile(s.now(), name, limits)
 	if err != nil {
 		return "", err
 	}
-	err = note(content)
-	return left, err
+	if err = note(content); err != nil || !doc.IsTree(declared.Form) {
+		return left, err
+	}
+	d, err := doc.Open(s.ctx, s.now(), name, declared.Spec(), limits)
+	if err != nil {
+		return "", err
+	}
+	err = d.EachRespelled(s.ctx, func(_ doc.Node, _ []byte, says string) error { return note([]byte(says)) })
+	return left, errors.Join(err, d.Close())
 }

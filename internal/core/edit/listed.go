@@ -4,8 +4,8 @@ import (
 	"regexp"
 	"strings"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 )
 
 // lists takes the mods out of the save's own lists.
@@ -32,15 +32,15 @@ func (s *stripper) unlist(o *opened, l *field.List) error {
 	if l.At != "" {
 		return s.unlistPart(o, l)
 	}
-	elements, err := o.editor.Each(s.ctx, nil, eachOf(l))
+	elements, err := o.editor.Find(s.ctx, nil, eachOf(l), true)
 	if err != nil {
 		return err
 	}
 	keyed := l.ID.Query() == "@key" && o.file.Form != "ini"
 	if keyed { // the elements are the members of what the query names
-		var members []form.Span
+		var members []doc.Node
 		for _, e := range elements {
-			in, err := o.editor.Each(s.ctx, &e, "$.*")
+			in, err := o.editor.Find(s.ctx, &e, "$.*", true)
 			if err != nil {
 				return err
 			}
@@ -48,7 +48,7 @@ func (s *stripper) unlist(o *opened, l *field.List) error {
 		}
 		elements = members
 	}
-	var gone []form.Span
+	var gone []doc.Node
 	for _, e := range elements {
 		id, err := s.idOf(o, l, e, keyed)
 		if err != nil {
@@ -78,7 +78,7 @@ func eachOf(l *field.List) string {
 }
 
 // idOf is the id of an element of a list.
-func (s *stripper) idOf(o *opened, l *field.List, e form.Span, keyed bool) (string, error) {
+func (s *stripper) idOf(o *opened, l *field.List, e doc.Node, keyed bool) (string, error) {
 	if keyed {
 		return o.editor.Key(e), nil
 	}
@@ -86,7 +86,7 @@ func (s *stripper) idOf(o *opened, l *field.List, e form.Span, keyed bool) (stri
 	if query == "" {
 		switch o.file.Form {
 		case "json", "blocks", "xml":
-			query = form.Self(o.file.Form)
+			query = doc.Self(o.file.Form)
 		default:
 			query = "id"
 			if l.Section != "" {
@@ -94,7 +94,7 @@ func (s *stripper) idOf(o *opened, l *field.List, e form.Span, keyed bool) (stri
 			}
 		}
 	}
-	found, err := o.editor.Values(s.ctx, &e, query)
+	found, err := o.editor.Find(s.ctx, &e, query, false)
 	if err != nil || len(found) == 0 {
 		return "", err
 	}
@@ -108,7 +108,7 @@ func (s *stripper) idOf(o *opened, l *field.List, e form.Span, keyed bool) (stri
 
 // unlistPart takes the mods out of a value that holds several.
 func (s *stripper) unlistPart(o *opened, l *field.List) error {
-	at, err := o.editor.Values(s.ctx, nil, l.At)
+	at, err := o.editor.Find(s.ctx, nil, l.At, false)
 	if err != nil || len(at) != 1 || l.Split == "" {
 		return err
 	}

@@ -11,9 +11,11 @@ import (
 	"slices"
 	"strings"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/merge"
 	"ostrov/internal/core/problem"
+	"ostrov/internal/core/wrap"
 )
 
 // Text is a file of a save as people edit it: its decoded text, one table of a database as CSV, or of a binary file a listing of what the description
@@ -40,7 +42,7 @@ func Texts(ctx context.Context, src Source, words []string) (all []Text, err err
 	ids := words
 	if len(ids) == 0 {
 		ids = slices.Sorted(maps.Keys(kind.Files))
-		texts := slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return !form.IsText(kind.Files[id].Form) })
+		texts := slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return !doc.IsText(kind.Files[id].Form) })
 		if len(texts) > 0 {
 			ids = texts
 		}
@@ -75,7 +77,7 @@ func (w *work) texts(id string, o *opened) (all []Text, err error) {
 		}
 		for _, table := range tables {
 			data, err := w.csvOf(o, table)
-			if errors.Is(err, form.ErrNotWritable) { // such a table is not changed
+			if errors.Is(err, wrap.ErrNotWritable) { // such a table is not changed
 				continue
 			}
 			if err != nil {
@@ -92,12 +94,13 @@ func (w *work) texts(id string, o *opened) (all []Text, err error) {
 	if ending == "" {
 		ending = ".txt"
 	}
-	return []Text{{id, o.name, "", strings.TrimSuffix(base, ending) + ending, slices.Clone(o.editor.Text())}}, nil
+	text, err := o.editor.Text()
+	return []Text{{id, o.name, "", strings.TrimSuffix(base, ending) + ending, slices.Clone(text)}}, err
 }
 
 // csvOf is a table as CSV: the names of the columns, then the rows. Bytes are left out, as an empty column: they are not text.
 func (w *work) csvOf(o *opened, table string) ([]byte, error) {
-	rows, err := o.editor.Each(w.ctx, nil, "SELECT * FROM "+table)
+	rows, err := o.editor.Find(w.ctx, nil, "SELECT * FROM "+table, true)
 	if err != nil {
 		return nil, err
 	}
@@ -131,10 +134,10 @@ func (w *work) csvOf(o *opened, table string) ([]byte, error) {
 const asBlob = "(bytes)"
 
 // cell is one value of a row.
-func (w *work) cell(o *opened, row *form.Span, column string) (string, error) {
-	at, err := o.editor.Values(w.ctx, row, column)
+func (w *work) cell(o *opened, row *doc.Node, column string) (string, error) {
+	at, err := o.editor.Find(w.ctx, row, column, false)
 	if err != nil || len(at) != 1 {
-		return "", errors.Join(err, form.ErrNotWritable)
+		return "", errors.Join(err, wrap.ErrNotWritable)
 	}
 	if o.editor.IsBytes(at[0]) {
 		return asBlob, nil
@@ -162,7 +165,7 @@ func (w *work) listing(id string, o *opened) ([]byte, error) {
 	b.WriteString("# " + path.Base(o.name) + ": what the description of " + w.Game.Title + " names in it. Change what stands behind the =.\n")
 	fields := w.listed(id)
 	for _, name := range slices.Sorted(maps.Keys(fields)) {
-		at, err := o.editor.Values(w.ctx, nil, fields[name].At[0])
+		at, err := o.editor.Find(w.ctx, nil, fields[name].At[0], false)
 		if err != nil {
 			return nil, err
 		}
@@ -176,7 +179,7 @@ func (w *work) listing(id string, o *opened) ([]byte, error) {
 		fmt.Fprintf(&b, "# at %s\n%s = %s\n", fields[name].At[0], name, text)
 	}
 	if len(fields) == 0 {
-		return nil, fmt.Errorf("the description names nothing in it: it %w", form.ErrNotWritable)
+		return nil, fmt.Errorf("the description names nothing in it: it %w", wrap.ErrNotWritable)
 	}
 	return []byte(b.String()), nil
 }
@@ -217,7 +220,7 @@ func Reopen(ctx context.Context, src Source, was, now []Text) (r *Reopened, err 
 		if len(now) > 1 {
 			r.Difference = append(r.Difference, " "+t.Name)
 		}
-		r.Difference = append(r.Difference, form.Difference(was[i].Data, t.Data)...)
+		r.Difference = append(r.Difference, merge.Difference(was[i].Data, t.Data)...)
 	}
 	r.Edited, err = w.edited()
 	return r, err
@@ -281,7 +284,7 @@ func (w *work) putRows(o *opened, table string, was, now []byte) error {
 		return errors.New("line 1: the names of the columns must stay")
 	}
 	names := before[0]
-	rows, err := o.editor.Each(w.ctx, nil, "SELECT * FROM "+table)
+	rows, err := o.editor.Find(w.ctx, nil, "SELECT * FROM "+table, true)
 	if err != nil {
 		return err
 	}
@@ -302,9 +305,9 @@ func (w *work) putRows(o *opened, table string, was, now []byte) error {
 			if cell == before[i+1][j] {
 				continue
 			}
-			at, err := o.editor.Values(w.ctx, &rows[i], names[j])
+			at, err := o.editor.Find(w.ctx, &rows[i], names[j], false)
 			if err != nil || len(at) != 1 {
-				return errors.Join(err, form.ErrNotWritable)
+				return errors.Join(err, wrap.ErrNotWritable)
 			}
 			if err := o.editor.Set(at[0], cell); err != nil {
 				return fmt.Errorf("row %d, %s: %w", i+1, names[j], err)
@@ -315,10 +318,10 @@ func (w *work) putRows(o *opened, table string, was, now []byte) error {
 }
 
 // leaveOut removes the rows that are not there any more: those whose text is not among what stands there now, as many as are missing.
-func (w *work) leaveOut(o *opened, before, after [][]string, rows []form.Span) ([][]string, []form.Span, error) {
+func (w *work) leaveOut(o *opened, before, after [][]string, rows []doc.Node) ([][]string, []doc.Node, error) {
 	missing := len(before) - len(after)
 	kept, stay := before[:1:1], rows[:0:0]
-	var gone []form.Span
+	var gone []doc.Node
 	j := 1
 	for i := 1; i < len(before); i++ {
 		same := j < len(after) && slices.Equal(before[i], after[j])

@@ -7,11 +7,11 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // maxPiece bounds a piece that a mod or a file brings, in bytes.
@@ -43,7 +43,7 @@ func PieceOf(m *mod.Mod, s *game.Section, pick string) (Giver, error) {
 	case 0:
 		return Giver{}, problem.Usage(nil, "%s brings no %s: there is no %s in it", m.Name(), s.ID, s.Piece)
 	case 1:
-		data, err := form.Read(fsys, names[0], form.Layers{}, form.Limits{Decoded: maxPiece})
+		data, err := wrap.Layers{}.ReadFile(fsys, names[0], wrap.Limits{Decoded: maxPiece})
 		return Giver{Piece: data, Called: m.Name()}, err
 	}
 	return Giver{}, problem.Usage(problem.Advise("the option pick says which: %s", strings.Join(names, ", ")), "%s brings several", m.Name())

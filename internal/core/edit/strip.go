@@ -1,27 +1,27 @@
 package edit
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/refer"
+	"ostrov/internal/core/wrap"
 )
 
 // Stripped is what was taken out of a save.
 type Stripped struct {
 	*Edited
-	// Things are the identifiers that went, and how often each was there.
+	// Things are the identifiers that went, and how often each was there: those of the mods, and behind them those of other mods that go with them.
 	Things []Thing
+	// Others are the mods whose things go with what is taken out.
+	Others []string
 	// Followed is how many other places and numbers followed.
 	Followed int
 	// Listed is how many entries of the save's own list of mods went.
@@ -31,29 +31,32 @@ type Stripped struct {
 // Thing is something that a mod brought into a save.
 type Thing struct {
 	ID    string `json:"id"`
+	Mod   string `json:"mod"`
 	Count int    `json:"count"`
+	Other bool   `json:"other,omitempty"` // it is not of the mods that are taken out, but goes with their things
 }
 
 // stripper takes the things of some mods out of a save.
 type stripper struct {
 	*work
 	finder   *refer.Finder
-	mods     map[string]bool // ids in lower case
-	things   map[string]int
-	cut      map[*opened][]form.Span // what goes, by its file
+	mods     map[string]bool        // ids in lower case
+	things   map[Thing]int          // without their counts
+	cut      map[*opened][]doc.Node // what goes, by its file
 	followed int
 	listed   int
 }
 
-// Strip takes out of a save what only these mods provide, and their entries in its own list of mods; finder knows their identifiers. That anything of
-// them is left at the end is an error that says which words the description lacks.
-func Strip(ctx context.Context, src Source, finder *refer.Finder, mods []string) (s *Stripped, err error) {
+// Strip takes out of a save what only these mods provide, and their entries in its own list of mods; finder knows their identifiers. If things of other
+// mods would go with that, it is an error, unless anyway says that they may. That anything of the mods is left at the end is an error that says which
+// words the description lacks.
+func Strip(ctx context.Context, src Source, finder *refer.Finder, mods []string, anyway bool) (s *Stripped, err error) {
 	w, err := beginWhole(ctx, src)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, w.close()) }()
-	st := &stripper{work: w, finder: finder, mods: map[string]bool{}, things: map[string]int{}, cut: map[*opened][]form.Span{}}
+	st := &stripper{work: w, finder: finder, mods: map[string]bool{}, things: map[Thing]int{}, cut: map[*opened][]doc.Node{}}
 	for _, id := range mods {
 		st.mods[strings.ToLower(id)] = true
 	}
@@ -71,7 +74,7 @@ func Strip(ctx context.Context, src Source, finder *refer.Finder, mods []string)
 		if err := w.finish(); err != nil {
 			return nil, err
 		}
-		st.cut = map[*opened][]form.Span{}
+		st.cut = map[*opened][]doc.Node{}
 	}
 	if err := st.lists(); err != nil {
 		return nil, err
@@ -88,29 +91,76 @@ func Strip(ctx context.Context, src Source, finder *refer.Finder, mods []string)
 	}
 	e.Out = mods
 	s = &Stripped{Edited: e, Followed: st.followed, Listed: st.listed}
-	for id, n := range st.things {
-		s.Things = append(s.Things, Thing{id, n})
+	for t, n := range st.things {
+		t.Count = n
+		if s.Things = append(s.Things, t); t.Other && !slices.Contains(s.Others, t.Mod) {
+			s.Others = append(s.Others, t.Mod)
+		}
 	}
-	slices.SortFunc(s.Things, func(a, b Thing) int { return cmp.Or(b.Count-a.Count, strings.Compare(a.ID, b.ID)) })
+	slices.Sort(s.Others)
+	slices.SortFunc(s.Things, func(a, b Thing) int {
+		return cmp.Or(compareBool(a.Other, b.Other), b.Count-a.Count, strings.Compare(a.ID, b.ID))
+	})
+	if len(s.Others) > 0 && !anyway {
+		return nil, othersGo(s)
+	}
 	return s, nil
 }
 
-// mentions are the identifiers of the mods in a text.
-func (s *stripper) mentions(text []byte) (found []form.Span) {
-	s.finder.Each(text, func(mod string, from, to int) {
-		if s.mods[strings.ToLower(mod)] {
-			found = append(found, form.Span{From: from, To: to})
-		}
-	})
-	slices.SortFunc(found, func(a, b form.Span) int { return a.From - b.From })
-	return slices.CompactFunc(found, func(a, b form.Span) bool { return a.From == b.From })
+func compareBool(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
 }
 
-// note counts what goes.
-func (s *stripper) note(text []byte, found []form.Span) {
-	for _, f := range found {
-		s.things[string(text[f.From:f.To])]++
+// othersGo is the error that says which things of other mods would go.
+func othersGo(s *Stripped) error {
+	var names []string
+	for _, t := range s.Things {
+		if t.Other && len(names) < 8 {
+			names = append(names, fmt.Sprintf("%s (%d, of %s)", t.ID, t.Count, t.Mod))
+		}
 	}
+	return problem.Declined(problem.Advise("the option anyway takes them out as well"), "things of %s would go with it: %s; nothing has been changed", strings.Join(s.Others, ", "), strings.Join(names, ", "))
+}
+
+// mentions are the identifiers of the mods in a text.
+func (s *stripper) mentions(text []byte) (found []doc.Node) {
+	s.finder.Each(text, func(mod string, from, to int) {
+		if s.mods[strings.ToLower(mod)] {
+			found = append(found, doc.Node{From: from, To: to})
+		}
+	})
+	slices.SortFunc(found, func(a, b doc.Node) int { return a.From - b.From })
+	return slices.CompactFunc(found, func(a, b doc.Node) bool { return a.From == b.From })
+}
+
+// note counts what goes with a text: each identifier in it, whoever's it is.
+func (s *stripper) note(text []byte) {
+	seen := -1
+	s.finder.Each(text, func(mod string, from, to int) {
+		if from == seen { // by its end and by its beginning
+			return
+		}
+		seen = from
+		s.things[Thing{ID: string(text[from:to]), Mod: mod, Other: !s.mods[strings.ToLower(mod)]}]++
+	})
+}
+
+// noteParts counts what goes with parts of a file.
+func (s *stripper) noteParts(e *doc.Editor, parts []doc.Node) error {
+	for _, p := range parts {
+		text, err := e.Decoded(s.ctx, p)
+		if err != nil {
+			return err
+		}
+		s.note(text)
+	}
+	return nil
 }
 
 // reference takes out what one reference of the description says.
@@ -169,14 +219,13 @@ func above(at, remove string) string {
 }
 
 // elements takes out the elements that identifiers stand in, or gives them another value.
-func (s *stripper) elements(e *form.Editor, o *opened, r *game.Reference, at string) error {
-	var met []form.Span
-	err := e.EachValue(s.ctx, at, func(span form.Span, value []byte) error {
+func (s *stripper) elements(e *doc.Editor, o *opened, r *game.Reference, at string) error {
+	var met []doc.Node
+	err := e.EachValue(s.ctx, at, func(span doc.Node, value []byte) error {
 		if raw := e.Part(span); len(raw) > 0 && len(s.mentions(raw)) > 0 { // the name of a pair counts, too
 			value = raw
 		}
-		if found := s.mentions(value); len(found) > 0 {
-			s.note(value, found)
+		if len(s.mentions(value)) > 0 {
 			met = append(met, span)
 		}
 		return s.ctx.Err()
@@ -194,8 +243,8 @@ func (s *stripper) elements(e *form.Editor, o *opened, r *game.Reference, at str
 }
 
 // holding are the elements that a query names and that have one of parts in them.
-func holding(ctx context.Context, e *form.Editor, query string, parts []form.Span) (found []form.Span, err error) {
-	all, err := e.Each(ctx, nil, query)
+func holding(ctx context.Context, e *doc.Editor, query string, parts []doc.Node) (found []doc.Node, err error) {
+	all, err := e.Find(ctx, nil, query, true)
 	if err != nil {
 		return nil, err
 	}
@@ -209,13 +258,16 @@ func holding(ctx context.Context, e *form.Editor, query string, parts []form.Spa
 		}
 	}
 	if len(found) == 0 {
-		err = fmt.Errorf("%s names nothing that the things of a mod stand in: it %w", query, form.ErrNotWritable)
+		err = fmt.Errorf("%s names nothing that the things of a mod stand in: it %w", query, wrap.ErrNotWritable)
 	}
 	return found, err
 }
 
 // take takes parts out, or puts what the description says in their place.
-func (s *stripper) take(e *form.Editor, o *opened, r *game.Reference, parts []form.Span) error {
+func (s *stripper) take(e *doc.Editor, o *opened, r *game.Reference, parts []doc.Node) error {
+	if err := s.noteParts(e, parts); err != nil {
+		return err
+	}
 	if r.Instead != nil {
 		for _, p := range parts {
 			if err := e.Set(p, *r.Instead); err != nil {
@@ -231,180 +283,4 @@ func (s *stripper) take(e *form.Editor, o *opened, r *game.Reference, parts []fo
 		return nil
 	}
 	return e.Remove(parts...)
-}
-
-// inText takes out what stands anywhere in a text.
-func (s *stripper) inText(o *opened, r *game.Reference) error {
-	text := o.editor.Text()
-	if o.file.Form == "sqlite" {
-		return fmt.Errorf("a database without a query in at %w", form.ErrNotWritable)
-	}
-	met := s.mentions(text)
-	if len(met) == 0 {
-		return nil
-	}
-	s.note(text, met)
-	if r.Remove == "" {
-		for _, m := range met {
-			if err := o.editor.Replace(m, []byte(*r.Instead)); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	targets, err := holding(s.ctx, o.editor, r.Remove, met)
-	if err != nil {
-		return err
-	}
-	if r.Instead == nil {
-		return s.take(o.editor, o, r, targets)
-	}
-	for _, t := range targets {
-		if err := o.editor.Replace(t, []byte(*r.Instead)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// inValues takes out what stands inside of values: those that are wrapped, and those that are texts of their own.
-func (s *stripper) inValues(o *opened, r *game.Reference) error {
-	type change struct {
-		at  form.Span
-		now []byte
-	}
-	var changes []change
-	row := 0
-	err := o.editor.EachValue(s.ctx, r.At, func(at form.Span, value []byte) error {
-		row++
-		changed := false
-		now, err := form.Rewrite(value, r.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
-			now, err := s.inside(content, r)
-			changed = !bytes.Equal(now, content)
-			return now, err
-		})
-		if err != nil {
-			return fmt.Errorf("value %d: %w", row, err)
-		}
-		if changed {
-			changes = append(changes, change{at, now})
-		}
-		return s.ctx.Err()
-	})
-	if err != nil {
-		return err
-	}
-	for _, c := range changes {
-		if o.file.Form == "sqlite" {
-			err = o.editor.Replace(c.at, c.now)
-		} else {
-			err = o.editor.Set(c.at, string(c.now))
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// inside is the content of a value without the things of the mods.
-func (s *stripper) inside(content []byte, r *game.Reference) (now []byte, err error) {
-	met := s.mentions(content)
-	if len(met) == 0 {
-		return content, nil
-	}
-	if r.Form != "" {
-		e, err := form.Spec{Form: r.Form}.Edit(s.ctx, content)
-		if err != nil {
-			return nil, err
-		}
-		defer func() { err = errors.Join(err, e.Close()) }()
-		if err := s.elements(e, nil, r, r.Each); err != nil {
-			return nil, err
-		}
-		return e.Done(s.ctx)
-	}
-	if r.Remove != "" {
-		return s.matches(content, r, met)
-	}
-	var out bytes.Buffer
-	at := 0
-	for _, m := range met {
-		from, to := m.From, m.To
-		head := ""
-		if r.Length != "" {
-			var ok bool
-			if from, to, head, ok = counted(content, m, r.Length, len(*r.Instead)); !ok || from < at {
-				continue // it is part of something else
-			}
-		}
-		s.things[string(content[m.From:to])]++
-		out.Write(content[at:from])
-		out.WriteString(head + *r.Instead)
-		at = to
-	}
-	out.Write(content[at:])
-	return out.Bytes(), nil
-}
-
-// counted is an identifier with the number before it that says how long it is, and that number for another length. ok is false where none stands
-// there that fits.
-func counted(content []byte, m form.Span, as string, length int) (from, to int, head string, ok bool) {
-	size := map[string]int{"u8": 1, "u16": 2, "u32": 4}[strings.TrimRight(as, "lbe")]
-	if from = m.From - size; size == 0 || from < 0 {
-		return 0, 0, "", false
-	}
-	number := func(b []byte) int {
-		n := 0
-		for i := range b {
-			if strings.HasSuffix(as, "le") {
-				n |= int(b[i]) << (8 * i)
-			} else {
-				n = n<<8 | int(b[i])
-			}
-		}
-		return n
-	}
-	to = m.From + number(content[from:m.From])
-	if to < m.To || to > len(content) || to-m.From > 1024 {
-		return 0, 0, "", false
-	}
-	var b [8]byte
-	if strings.HasSuffix(as, "le") {
-		binary.LittleEndian.PutUint64(b[:], uint64(length))
-		return from, to, string(b[:size]), true
-	}
-	binary.BigEndian.PutUint64(b[:], uint64(length))
-	return from, to, string(b[8-size:]), true
-}
-
-// matches takes out what a pattern matches around identifiers.
-func (s *stripper) matches(content []byte, r *game.Reference, met []form.Span) ([]byte, error) {
-	re, err := regexp.Compile("(?m:" + r.Remove + ")")
-	if err != nil {
-		return nil, err
-	}
-	instead := ""
-	if r.Instead != nil {
-		instead = *r.Instead
-	}
-	var out bytes.Buffer
-	at := 0
-	for _, m := range re.FindAllIndex(content, -1) {
-		var here []form.Span
-		for _, one := range met {
-			if one.From >= m[0] && one.To <= m[1] {
-				here = append(here, one)
-			}
-		}
-		if len(here) == 0 {
-			continue
-		}
-		s.note(content, here)
-		out.Write(content[at:m[0]])
-		out.WriteString(instead)
-		at = m[1]
-	}
-	out.Write(content[at:])
-	return out.Bytes(), nil
 }

@@ -13,13 +13,14 @@ import (
 	"slices"
 	"strings"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Source is a save that is read: one in a game's folder, or one in a download.
@@ -31,8 +32,8 @@ type Source struct {
 }
 
 // Of is a save of an install, of whose large files h remembers how they are made.
-func Of(h *tree.Hasher, st *facts.State, s *facts.Save) Source {
-	return Source{st.Install.Game, s, s.FS(st.Install.Game, h), st.Address(s)}
+func Of(st *facts.State, s *facts.Save) Source {
+	return Source{st.Install.Game, s, s.FS(), st.Address(s)}
 }
 
 // In is a save of a download.
@@ -77,10 +78,14 @@ type work struct {
 type opened struct {
 	name   string
 	file   field.File
-	raw    []byte // as it is wrapped; nil of one that is not, and not held in memory
-	size   int64
-	editor *form.Editor
+	raw    tree.Content // as it lies in the save
+	editor *doc.Editor
+	done   func() error // frees its content
+	set    []doc.Node   // the values that have been set
 }
+
+// close frees what the file holds.
+func (o *opened) close() error { return errors.Join(o.editor.Close(), o.done()) }
 
 // maxFile bounds a file that is changed, in bytes.
 const maxFile = 512 << 20
@@ -94,7 +99,7 @@ func begin(ctx context.Context, src Source) (*work, error) {
 
 // beginWhole is begin for a save that is to be whole: of one that is damaged, nobody knows what is where.
 func beginWhole(ctx context.Context, src Source) (*work, error) {
-	if src.Save.Facts.Damaged() {
+	if src.Save.Facts.Damaged() || errors.Is(src.Save.Facts.Problem, wrap.ErrTooLarge) {
 		return nil, problem.Usage(nil, "%s cannot be read: %w; nothing has been changed", src.Called, src.Save.Facts.Problem)
 	}
 	return begin(ctx, src)
@@ -131,7 +136,7 @@ func (w *work) read(name string) (content tree.Content, err error) {
 	if err != nil || ok {
 		return content, err
 	}
-	data, err := form.Read(w.FS, name, form.Layers{}, form.Limits{Decoded: maxFile})
+	data, err := wrap.Layers{}.ReadFile(w.FS, name, wrap.Limits{Decoded: maxFile})
 	return bytes.NewReader(data), err
 }
 
@@ -170,7 +175,7 @@ func (w *work) editor(name string, f field.File) (*opened, error) {
 		return o, nil
 	}
 	if f.Form == "sqlite" {
-		for _, ending := range form.SQLiteCompanions {
+		for _, ending := range doc.SQLiteCompanions {
 			if info, err := fs.Stat(w.FS, name+ending); err == nil && info.Size() > 0 {
 				return nil, problem.Usage(problem.Advise("start the game once and close it"), "%s has not been closed by the game: %s lies beside it; nothing has been changed", name, path.Base(name+ending))
 			}
@@ -180,17 +185,13 @@ func (w *work) editor(name string, f field.File) (*opened, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &opened{name: name, file: f, size: content.Size()}
-	if len(f.Layers.Chain) == 0 && f.Layers.Tag == nil {
-		o.editor, err = f.Spec().EditFile(w.ctx, content, content.Size())
-	} else if o.raw, err = all(content); err == nil {
-		var peeled []byte
-		if peeled, err = f.Layers.Peel(bytes.NewReader(o.raw), form.DefaultLimits); err == nil {
-			o.editor, err = f.Spec().Edit(w.ctx, peeled)
-		}
-	}
-	if err != nil {
+	o := &opened{name: name, file: f, raw: content}
+	spec := f.Spec()
+	if content, o.done, err = spec.Unwrap(content, wrap.DefaultLimits); err != nil {
 		return nil, w.failed(name, err)
+	}
+	if o.editor, err = spec.Edit(w.ctx, content); err != nil {
+		return nil, w.failed(name, errors.Join(err, o.done()))
 	}
 	w.open[name] = o
 	return o, nil
@@ -198,7 +199,7 @@ func (w *work) editor(name string, f field.File) (*opened, error) {
 
 // failed is an error about a file of the save, of which then nothing has been changed.
 func (w *work) failed(what string, err error) error {
-	if errors.Is(err, form.ErrNotWritable) {
+	if errors.Is(err, wrap.ErrNotWritable) {
 		return problem.Usage(problem.Advise("nothing has been changed"), "%s: %v", what, err)
 	}
 	return fmt.Errorf("%s: %w; nothing has been changed", what, err)
@@ -207,7 +208,7 @@ func (w *work) failed(what string, err error) error {
 // all are the bytes of a content.
 func all(content tree.Content) ([]byte, error) {
 	if content.Size() > maxFile {
-		return nil, fmt.Errorf("%w: %d bytes", form.ErrTooLarge, content.Size())
+		return nil, fmt.Errorf("%w: %d bytes", wrap.ErrTooLarge, content.Size())
 	}
 	data := make([]byte, content.Size())
 	_, err := io.ReadFull(io.NewSectionReader(content, 0, content.Size()), data)
@@ -220,7 +221,7 @@ func (w *work) finish() error {
 		o := w.open[name]
 		delete(w.open, name)
 		content, changed, err := o.result(w.ctx)
-		if err = errors.Join(err, o.editor.Close()); err != nil {
+		if err = errors.Join(err, o.close()); err != nil {
 			return errors.Join(w.failed(name, err), w.close())
 		}
 		if changed { // wrapped again, even the same content may be other bytes
@@ -233,22 +234,19 @@ func (w *work) finish() error {
 
 // result is the file as it will be.
 func (o *opened) result(ctx context.Context) (content tree.Content, changed bool, err error) {
-	if o.raw == nil {
-		return o.editor.Result(ctx)
+	content, changed, err = o.editor.Result(ctx)
+	if err != nil || !changed || o.file.Layers.None() {
+		return content, changed, err
 	}
-	data, err := form.Rewrite(o.raw, o.file.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
-		now, err := o.editor.Done(ctx)
-		changed = !bytes.Equal(now, content)
-		return now, err
-	})
-	return bytes.NewReader(data), changed, err
+	data, err := o.file.Layers.Wrap(content, o.raw, wrap.DefaultLimits)
+	return bytes.NewReader(data), true, err
 }
 
 // close closes all files that are open, without changing them.
 func (w *work) close() error {
 	var err error
 	for name, o := range w.open {
-		err = errors.Join(err, o.editor.Close())
+		err = errors.Join(err, o.close())
 		delete(w.open, name)
 	}
 	return err
@@ -296,7 +294,7 @@ func (w *work) says() save.Facts {
 	for _, p := range w.paths() {
 		as.Files = append(as.Files, tree.Entry{Path: p, Kind: tree.File})
 	}
-	says := as.In(w.ctx, w.now())
+	says := as.In(w.ctx, w.now(), w.Game.Referring(as.Kind)...)
 	w.said = &says
 	return says
 }

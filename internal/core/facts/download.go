@@ -11,7 +11,6 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/check"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/logbook"
@@ -21,6 +20,7 @@ import (
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/unpack"
+	"ostrov/internal/core/wrap"
 )
 
 // Download is what came from elsewhere: opened and inspected, never unpacked into a game's folder. Close it.
@@ -111,7 +111,7 @@ func archives(games []*game.Description) []*game.Description {
 	return slices.DeleteFunc(slices.Clone(games), func(d *game.Description) bool {
 		return !slices.ContainsFunc(d.Saves, func(k game.Save) bool {
 			for _, f := range k.Files {
-				if k.Unit != game.UnitFolder && f.Path == "." && slices.ContainsFunc(f.Layers.Chain, func(l form.Layer) bool { return l.Name == "zip" }) {
+				if k.Unit != game.UnitFolder && f.Path == "." && slices.ContainsFunc(f.Layers.Chain, func(l wrap.Layer) bool { return l.Name == "zip" }) {
 					return true
 				}
 			}

@@ -1,9 +1,9 @@
 package facts
 
 import (
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // maxLog bounds the log that is read, in bytes.
@@ -15,7 +15,7 @@ func readLog(d *game.Description, path string) (game.LogRead, error) {
 		return game.LogRead{}, err
 	}
 	defer f.Close()
-	content, err := d.Files[d.Log.In].Layers.Reader(f, form.Limits{Decoded: maxLog})
+	content, err := d.Files[d.Log.In].Layers.Reader(f, wrap.Limits{Decoded: maxLog})
 	if err != nil {
 		return game.LogRead{}, err
 	}

@@ -16,12 +16,13 @@ import (
 	"github.com/zeebo/blake3"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/refer"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // references finds out how often saves refer to each mod.
@@ -157,8 +158,8 @@ type referred struct {
 	Whole bool
 }
 
-// count looks through one save; files are all its files, relative to fsys.
-func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) (referred, error) {
+// count looks through one save; files are all its files, relative to fsys, and read are values that have been read already.
+func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string, read map[game.Spot][]string) (referred, error) {
 	found := referred{refer.Counts{}, true}
 	for i, ref := range r.game.References {
 		if r.again(i) {
@@ -171,6 +172,12 @@ func (r *references) count(ctx context.Context, kind *game.Save, fsys fs.FS, nam
 		in := save.FilesOf(kind, declared, name, files)
 		if !ok || len(in) == 0 { // such things may be kept elsewhere
 			found.Whole = false
+		}
+		if values, ok := read[game.Spot{In: ref.In, At: ref.At}]; ok && len(in) == 1 {
+			for i, v := range values {
+				r.find().Search([]byte(v), path.Base(in[0])+", value "+strconv.Itoa(i+1), found.Counts)
+			}
+			continue
 		}
 		for _, file := range in {
 			if err := r.countIn(ctx, ref, declared, fsys, file, found.Counts); err != nil {
@@ -199,11 +206,11 @@ func (r *references) again(i int) bool {
 const maxReferring = 8 << 30
 
 func (r *references) countIn(ctx context.Context, ref game.Reference, declared field.File, fsys fs.FS, file string, counts refer.Counts) error {
-	limits := form.Limits{Decoded: maxReferring}
+	limits := wrap.Limits{Decoded: maxReferring}
 	if ref.At != "" {
 		row := 0
 		finder, at := r.find(), path.Base(file)+", value "
-		return form.Values(ctx, fsys, file, declared.Spec(), ref.At, ref.Layers.Layers, limits, func(value []byte) error {
+		return doc.Values(ctx, fsys, file, declared.Spec(), ref.At, ref.Layers.Layers, limits, func(value []byte) error {
 			row++
 			finder.Search(value, at+strconv.Itoa(row), counts)
 			return nil
@@ -220,12 +227,36 @@ func (r *references) countIn(ctx context.Context, ref game.Reference, declared f
 	}
 	defer content.Close()
 	text := io.Reader(content)
-	if form.IsText(declared.Form) {
-		if text, err = form.TextReader(content, declared.Spec()); err != nil {
+	if doc.IsText(declared.Form) {
+		if text, err = doc.TextReader(content, declared.Spec()); err != nil {
 			return err
 		}
 	}
-	return r.find().Read(text, path.Base(file), counts)
+	if err := r.find().Read(text, path.Base(file), counts); err != nil || !doc.IsTree(declared.Form) {
+		return err
+	}
+	return r.countRespelled(ctx, declared, fsys, file, limits, counts)
+}
+
+// countRespelled counts what is referred to in names and values that are spelled with escapes or entities, where it is not found in their spelling.
+func (r *references) countRespelled(ctx context.Context, declared field.File, fsys fs.FS, file string, limits wrap.Limits, counts refer.Counts) error {
+	d, err := doc.Open(ctx, fsys, file, declared.Spec(), limits)
+	if err != nil {
+		return err
+	}
+	err = d.EachRespelled(ctx, func(_ doc.Node, raw []byte, says string) error {
+		spelled, decoded := refer.Counts{}, refer.Counts{}
+		r.find().Search(raw, path.Base(file), spelled)
+		r.find().Search([]byte(says), path.Base(file), decoded)
+		for mod, n := range decoded {
+			if n.N -= spelled[mod].N; n.N > 0 {
+				n.N += counts[mod].N
+				counts[mod] = n
+			}
+		}
+		return nil
+	})
+	return errors.Join(err, d.Close())
 }
 
 // refer fills in how often a save of the install refers to each mod, as far as that is not remembered. That a place cannot be read through is a
@@ -238,7 +269,7 @@ func (g gathering) refer(s *Save) {
 	s.Refs = referred{}
 	g.h.Hasher.Once(s.placeOfReferences(), s.refs.digest, s.Folder.Path, slices.Values(s.Files), &s.Refs, func() bool {
 		var err error
-		s.Refs, err = s.refs.count(g.ctx, s.Kind, s.FS(g.Install.Game, g.h.Hasher), s.Name, s.Paths())
+		s.Refs, err = s.refs.count(g.ctx, s.Kind, s.FS(), s.Name, s.Paths(), s.Facts.Referring)
 		s.notReferred(g.ctx, err)
 		return err == nil
 	})
@@ -257,7 +288,7 @@ func (st *State) Foresee(ctx context.Context, s *Save, says save.Facts, fsys fs.
 	var refers referred
 	if st.refs != nil {
 		refs = st.refs.with(s.Kind, says.Mods)
-		if refers, err = refs.count(ctx, s.Kind, fsys, s.Name, files); ctx.Err() != nil {
+		if refers, err = refs.count(ctx, s.Kind, fsys, s.Name, files, says.Referring); ctx.Err() != nil {
 			return nil, err
 		}
 	}
@@ -274,7 +305,7 @@ func (s *Save) placeOfReferences() string { return s.Path() + "\x00references" }
 
 // notReferred notes why a save could not be looked through.
 func (s *Save) notReferred(ctx context.Context, err error) {
-	if err != nil && ctx.Err() == nil && !errors.Is(err, form.ErrTooLarge) {
+	if err != nil && ctx.Err() == nil && !errors.Is(err, wrap.ErrTooLarge) {
 		s.Facts.Problem = err
 	}
 	if err != nil {
@@ -355,7 +386,7 @@ func (st *State) Refer(ctx context.Context, s *Save, fsys fs.FS, name string, fi
 	}
 	s.refs = st.refs.with(s.Kind, s.Facts.Mods)
 	var err error
-	s.Refs, err = s.refs.count(ctx, s.Kind, fsys, name, files)
+	s.Refs, err = s.refs.count(ctx, s.Kind, fsys, name, files, nil)
 	s.notReferred(ctx, err)
 	return ctx.Err()
 }

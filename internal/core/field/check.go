@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/glob"
 	"ostrov/internal/core/strict"
 )
@@ -22,7 +22,7 @@ type TreeQuery struct {
 // Checker says what is wrong with declarations and queries before any file is read, and readies them for reading.
 type Checker struct {
 	*strict.Decoder
-	// Trees collects the queries that JSON and XML of more than 32 MiB cannot be asked; see form.Streams.
+	// Trees collects the queries that JSON and XML of more than 32 MiB cannot be asked; see doc.Streams.
 	Trees *[]TreeQuery
 }
 
@@ -43,7 +43,7 @@ func (c Checker) File(at string, f File) {
 	if f.Path == "" {
 		c.Errorf(at, "", "the file needs a path")
 	}
-	if err := form.CheckSpec(f.Spec()); err != nil {
+	if err := doc.CheckSpec(f.Spec()); err != nil {
 		key := ".form"
 		if strings.Contains(err.Error(), "encoding") {
 			key = ".encoding"
@@ -125,7 +125,7 @@ func (c Checker) Fields(at string, fields Fields, files map[string]File) {
 		} else if f.FromName != "" && f.pattern.NumSubexp() == 0 {
 			c.Errorf(where+".from_name", "", "the pattern needs a group (…) for the value")
 		}
-		if f.as, err = form.ParseConversion(f.As); err != nil {
+		if f.as, err = ParseConversion(f.As); err != nil {
 			c.Errorf(where+".as", "", "%v", err)
 		}
 		c.checkSet(where, f, files)
@@ -160,7 +160,7 @@ func (c Checker) queries(where string, f *Field, files map[string]File) {
 // Column readies what an element says that is read by itself.
 func (c Checker) Column(at string, column *Column) {
 	var err error
-	if column.as, err = form.ParseConversion(column.As); err != nil {
+	if column.as, err = ParseConversion(column.As); err != nil {
 		c.Errorf(at+".as", "", "%v", err)
 	}
 }
@@ -169,7 +169,7 @@ func (c Checker) Column(at string, column *Column) {
 func (c Checker) Query(at, in, query string, each bool, files map[string]File) {
 	c.Defined(at+".in", "[file]", in, slices.Sorted(maps.Keys(files)))
 	f, ok := files[in]
-	if !ok || form.CheckSpec(f.Spec()) != nil {
+	if !ok || doc.CheckSpec(f.Spec()) != nil {
 		return
 	}
 	key := at + ".at"
@@ -181,9 +181,9 @@ func (c Checker) Query(at, in, query string, each bool, files map[string]File) {
 
 // asked checks a query for a form.
 func (c Checker) asked(key, of, query string, each bool) {
-	if err := form.CheckQuery(of, query, each); err != nil {
+	if err := doc.CheckQuery(of, query, each); err != nil {
 		c.Errorf(key, "", "not a query for %s: %v", of, err)
-	} else if !form.Streams(of, query) {
+	} else if !doc.Streams(of, query) {
 		*c.Trees = append(*c.Trees, TreeQuery{key, query})
 	}
 }
@@ -247,7 +247,7 @@ func (c Checker) column(at, name string, column *Column, l *List, of string) {
 		c.Errorf(where, "", "a column of a list is one query inside the element, or a table with at, as, map, show, default")
 	}
 	var err error
-	if column.as, err = form.ParseConversion(column.As); err != nil {
+	if column.as, err = ParseConversion(column.As); err != nil {
 		c.Errorf(where+".as", "", "%v", err)
 	}
 	switch q := column.query(); {

@@ -9,7 +9,7 @@ import (
 	"regexp"
 	"strings"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 )
 
 // File declares a file once: where it is, how it is wrapped, what shape it has.
@@ -46,9 +46,9 @@ type Present struct {
 func (f File) EndsWhole(end []byte) bool { return f.ends == nil || f.ends.Match(end) }
 
 // Spec is the file's wrapping and shape as package form takes it.
-func (f File) Spec() form.Spec {
-	return form.Spec{Layers: f.Layers.Layers, Form: f.Form, Encoding: f.Encoding,
-		Blocks: form.BlockPatterns{Open: f.Open, Close: f.Close, Pair: f.Pair, Indent: f.Indent}, Chunks: form.ChunkSpec{Chunk: f.Chunk, Record: f.Record}}
+func (f File) Spec() doc.Spec {
+	return doc.Spec{Layers: f.Layers.Layers, Form: f.Form, Encoding: f.Encoding,
+		Blocks: doc.BlockPatterns{Open: f.Open, Close: f.Close, Pair: f.Pair, Indent: f.Indent}, Chunks: doc.ChunkSpec{Chunk: f.Chunk, Record: f.Record}}
 }
 
 // Field is where one value stands, and what becomes of it.
@@ -66,6 +66,7 @@ type Field struct {
 	Show     map[string]string `toml:"show" jsonschema:"description=value to words for people"`
 	Layers   Layers            `toml:"layers" jsonschema:"description=around the value"`
 	Personal bool              `toml:"personal" jsonschema:"description=it tells of the player; a parcel can blank it"`
+	Length   string            `toml:"length" jsonschema:"description=of a pattern in a binary file: where the length of the value stands: TYPE@OFFSET from its first byte"`
 	Set      bool              `toml:"set" jsonschema:"description=it may be given another value"`
 	Range    string            `toml:"range" jsonschema:"description=FROM..TO, numbers of which either may be left out, that it may be set to"`
 	OneOf    []string          `toml:"one_of" jsonschema:"description=what it may be set to"`
@@ -73,7 +74,7 @@ type Field struct {
 
 	pattern *regexp.Regexp
 	allowed *regexp.Regexp
-	as      form.Conversion
+	as      Conversion
 }
 
 // Follow goes from the value of the field on to what it names, which ask looks up: query is the one that leads to what the field says. Values that
@@ -110,7 +111,7 @@ func (c *Column) query() string {
 func (c *Column) Query() string { return c.query() }
 
 // Value makes of a text what the column says.
-func (c *Column) Value(raw string, ok bool) (form.Value, bool, error) {
+func (c *Column) Value(raw string, ok bool) (Value, bool, error) {
 	return (*Field)(c).value(raw, ok)
 }
 

@@ -12,7 +12,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
+	"ostrov/internal/core/wrap"
 )
 
 // Place is where a declared file lies.
@@ -30,14 +31,15 @@ type Files struct {
 	name   string
 	files  map[string]File
 	locate func(File) ([]Place, error)
-	docs   map[string]form.Doc
+	docs   map[string]*doc.Doc
+	asks   map[string][]string // the queries that each file will be asked
 	errs   map[string]error
 }
 
 // NewFiles reads the files declared in files, which locate finds; its error is fs.ErrNotExist where a file is not there. name is what from_name
 // is matched against.
 func NewFiles(name string, files map[string]File, locate func(File) ([]Place, error)) *Files {
-	return &Files{name: name, files: files, locate: locate, docs: map[string]form.Doc{}, errs: map[string]error{}}
+	return &Files{name: name, files: files, locate: locate, docs: map[string]*doc.Doc{}, errs: map[string]error{}}
 }
 
 // InFS reads the files declared in files from a save or mod: fsys holds it, and members are its files, relative to fsys, of which the
@@ -95,17 +97,59 @@ const inSave = "{save}/"
 // Close frees what has been opened.
 func (f *Files) Close() error {
 	var err error
-	for _, doc := range f.docs {
-		err = errors.Join(err, doc.Close())
+	for _, d := range f.docs {
+		err = errors.Join(err, d.Close())
 	}
-	f.docs = map[string]form.Doc{}
+	f.docs = map[string]*doc.Doc{}
 	return err
 }
 
+// Expect says which fields and lists will be asked for: each file is then gone over once for all of them.
+func (f *Files) Expect(fields map[string]Fields, lists Lists) {
+	if f.asks == nil {
+		f.asks = map[string][]string{}
+	}
+	for _, alternatives := range fields {
+		for i := range alternatives {
+			one := &alternatives[i]
+			if one.Each == "" && one.In != "" {
+				f.asks[one.In] = append(f.asks[one.In], one.At...)
+			}
+		}
+	}
+	for _, l := range lists {
+		for _, query := range []string{l.Each, l.At, l.Empty} {
+			if query != "" && (l.At == "" || query != l.Each) {
+				f.asks[l.In] = append(f.asks[l.In], query)
+			}
+		}
+	}
+}
+
+// ExpectAt says that a query will be asked for; see Expect and Answered.
+func (f *Files) ExpectAt(id, query string) {
+	if f.asks == nil {
+		f.asks = map[string][]string{}
+	}
+	f.asks[id] = append(f.asks[id], query)
+}
+
+// Answered are the values that an expected query has met, if they are known without going over the file again; ok is false if not.
+func (f *Files) Answered(ctx context.Context, id, query string) (values []string, ok bool, err error) {
+	if f.files[id].Many() {
+		return nil, false, nil
+	}
+	d, err := f.doc(ctx, id)
+	if err != nil || d == nil {
+		return nil, false, err
+	}
+	return d.Answered(query)
+}
+
 // doc opens the first file that id means. A missing optional file is no document and no error.
-func (f *Files) doc(ctx context.Context, id string) (form.Doc, error) {
-	if doc, ok := f.docs[id]; ok {
-		return doc, nil
+func (f *Files) doc(ctx context.Context, id string) (*doc.Doc, error) {
+	if d, ok := f.docs[id]; ok {
+		return d, nil
 	}
 	if err, ok := f.errs[id]; ok {
 		return nil, err
@@ -130,8 +174,8 @@ func (f *Files) doc(ctx context.Context, id string) (form.Doc, error) {
 	return f.docs[id], nil
 }
 
-func (f *Files) open(ctx context.Context, id string, at Place) (form.Doc, error) {
-	return form.Open(ctx, at.FS, at.Name, f.files[id].Spec(), form.DefaultLimits)
+func (f *Files) open(ctx context.Context, id string, at Place) (*doc.Doc, error) {
+	return doc.Open(ctx, at.FS, at.Name, f.files[id].Spec(), wrap.DefaultLimits, f.asks[id]...)
 }
 
 // places are where the files lie that id means: none where they are not there and need not be.
@@ -142,13 +186,13 @@ func (f *Files) places(id string) ([]Place, error) {
 		return nil, nil
 	}
 	if len(places) > maxPlaces {
-		return nil, fmt.Errorf("%s: %w: more than %d files", declared.Path, form.ErrTooLarge, maxPlaces)
+		return nil, fmt.Errorf("%s: %w: more than %d files", declared.Path, wrap.ErrTooLarge, maxPlaces)
 	}
 	return places, err
 }
 
 // each visits all files that id means, in order.
-func (f *Files) each(ctx context.Context, id string, visit func(form.Doc) error) error {
+func (f *Files) each(ctx context.Context, id string, visit func(*doc.Doc) error) error {
 	first, err := f.doc(ctx, id)
 	if err != nil || first == nil {
 		return err
@@ -164,48 +208,50 @@ func (f *Files) each(ctx context.Context, id string, visit func(form.Doc) error)
 		return err
 	}
 	for _, at := range places[1:] {
-		doc, err := f.open(ctx, id, at)
+		d, err := f.open(ctx, id, at)
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(visit(doc), doc.Close()); err != nil {
+		if err := errors.Join(visit(d), d.Close()); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// Field returns the first of the alternatives that has a value. A file that is missing or damaged is an error only when no other
+// Field returns the first of the alternatives that has a value; if none has, the Value reports whether one is there and empty. A file that is missing or damaged is an error only when no other
 // alternative has one.
-func (f *Files) Field(ctx context.Context, fields Fields) (form.Value, bool, error) {
+func (f *Files) Field(ctx context.Context, fields Fields) (Value, bool, error) {
 	var firstErr error
+	var none Value
 	for i := range fields {
 		v, ok, err := f.one(ctx, &fields[i])
 		if ok {
 			return v, true, nil
 		}
+		none.Empty = none.Empty || v.Empty
 		if err != nil && firstErr == nil {
 			firstErr = err
 		}
 	}
-	return form.Value{}, false, firstErr
+	return none, false, firstErr
 }
 
-func (f *Files) one(ctx context.Context, field *Field) (form.Value, bool, error) {
+func (f *Files) one(ctx context.Context, field *Field) (Value, bool, error) {
 	if field.Each != "" { // it has one value for each element, and none of its own
-		return form.Value{}, false, nil
+		return Value{}, false, nil
 	}
 	raw, ok, err := f.raw(ctx, field)
 	if err != nil {
-		return form.Value{}, false, err
+		return Value{}, false, err
 	}
 	return field.value(raw, ok)
 }
 
 // Each are the values of a field that each element of a list has, in order; there tells of each whether it has one.
-func (f *Files) Each(ctx context.Context, field *Field) (values []form.Value, there []bool, err error) {
-	err = f.each(ctx, field.In, func(doc form.Doc) error {
-		elements, err := doc.Each(ctx, field.Each)
+func (f *Files) Each(ctx context.Context, field *Field) (values []Value, there []bool, err error) {
+	err = f.each(ctx, field.In, func(d *doc.Doc) error {
+		elements, err := d.Each(ctx, field.Each)
 		if err != nil {
 			return err
 		}
@@ -219,7 +265,7 @@ func (f *Files) Each(ctx context.Context, field *Field) (values []form.Value, th
 				return err
 			}
 			if values, there = append(values, v), append(there, ok); len(values) > maxItems {
-				return fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
+				return fmt.Errorf("%w: a list of more than %d", wrap.ErrTooLarge, maxItems)
 			}
 		}
 		return nil
@@ -228,11 +274,11 @@ func (f *Files) Each(ctx context.Context, field *Field) (values []form.Value, th
 }
 
 // value makes of a text what it stands for.
-func (f *Field) value(raw string, ok bool) (form.Value, bool, error) {
+func (f *Field) value(raw string, ok bool) (Value, bool, error) {
 	if ok && (f.Layers.Tag != nil || len(f.Layers.Chain) > 0) {
-		data, err := f.Layers.Peel(strings.NewReader(raw), form.DefaultLimits)
+		data, err := f.Layers.Peel(strings.NewReader(raw), wrap.DefaultLimits)
 		if err != nil {
-			return form.Value{}, false, fmt.Errorf("%s: %w", strings.Join(f.At, ", "), err)
+			return Value{}, false, fmt.Errorf("%s: %w", strings.Join(f.At, ", "), err)
 		}
 		raw = string(data)
 	}
@@ -242,18 +288,18 @@ func (f *Field) value(raw string, ok bool) (form.Value, bool, error) {
 	}
 	if !ok || raw == "" {
 		if f.Default == "" {
-			return form.Value{}, false, nil
+			return Value{Empty: ok}, false, nil
 		}
 		raw = f.Default
 	}
 	v, err := f.as.Convert(raw)
 	if err != nil {
-		return form.Value{}, false, fmt.Errorf("%s: %w", strings.Join(f.At, ", "), err)
+		return Value{}, false, fmt.Errorf("%s: %w", strings.Join(f.At, ", "), err)
 	}
 	if f.Map != nil {
 		mapped, ok := f.Map[v.Raw]
 		if !ok {
-			return form.Value{Text: v.Raw, Unmapped: v.Raw}, true, nil
+			return Value{Text: v.Raw, Unmapped: v.Raw}, true, nil
 		}
 		v.Raw, v.Text = mapped, mapped
 	}
@@ -290,7 +336,7 @@ func (f *Files) named(field *Field) ([]string, error) {
 
 // EachText visits the texts at a place of a file, in all files that its id means, as they stand there.
 func (f *Files) EachText(ctx context.Context, id, query string, visit func(string) error) error {
-	return f.each(ctx, id, func(doc form.Doc) error { return form.EachText(ctx, doc, f.files[id].Form, query, visit) })
+	return f.each(ctx, id, func(d *doc.Doc) error { return d.EachText(ctx, query, visit) })
 }
 
 // All are all values of a field, as they are compared, in all files that hold it and at all places that its queries meet; Field takes the first.
@@ -313,17 +359,17 @@ func (f *Files) All(ctx context.Context, field *Field) (values []string, err err
 		raw, ok, err := f.raw(ctx, field)
 		return values, errors.Join(err, add(raw, ok))
 	}
-	err = f.each(ctx, field.In, func(doc form.Doc) error {
-		found, err := doc.Each(ctx, field.At[0])
+	err = f.each(ctx, field.In, func(d *doc.Doc) error {
+		found, err := d.Each(ctx, field.At[0])
 		if err != nil || len(found) < 2 { // a form without lists, or one value
-			raw, ok, err := doc.Value(ctx, field.At[0])
+			raw, ok, err := d.Value(ctx, field.At[0])
 			if err != nil || !ok {
 				return err
 			}
 			return add(raw, ok)
 		}
 		for _, e := range found {
-			raw, ok, err := e.Value(ctx, form.Self(f.files[field.In].Form))
+			raw, ok, err := e.Value(ctx, doc.Self(f.files[field.In].Form))
 			if err == nil {
 				err = add(raw, ok)
 			}
@@ -348,18 +394,18 @@ func (f *Files) raw(ctx context.Context, field *Field) (string, bool, error) {
 		return "", false, nil
 	}
 	var parts []string
-	err := f.each(ctx, field.In, func(doc form.Doc) error {
+	err := f.each(ctx, field.In, func(d *doc.Doc) error {
 		if parts != nil { // an earlier file has it
 			return nil
 		}
 		var here []string
 		for _, query := range field.At {
-			text, ok, err := doc.Value(ctx, query)
+			text, ok, err := d.Value(ctx, query)
 			if err != nil || !ok {
 				return err
 			}
 			if len(field.Ref) > 0 {
-				if _, text, ok, err = field.Follow(text, func(query string) (string, bool, error) { return doc.Value(ctx, query) }); err != nil || !ok {
+				if _, text, ok, err = field.Follow(text, func(query string) (string, bool, error) { return d.Value(ctx, query) }); err != nil || !ok {
 					return err
 				}
 			}

@@ -7,7 +7,8 @@ import (
 	"fmt"
 	"strings"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
+	"ostrov/internal/core/wrap"
 )
 
 // maxItems bounds the elements of all lists of one save or mod.
@@ -21,8 +22,8 @@ func (f *Files) List(ctx context.Context, lists Lists) (items []Item, known bool
 		l := &lists[i]
 		r := listReader{l, f.files[l.In].Form, maxItems - len(items)}
 		there, files := false, 0
-		err := f.each(ctx, l.In, func(doc form.Doc) error {
-			more, found, whole, err := r.read(ctx, doc)
+		err := f.each(ctx, l.In, func(d *doc.Doc) error {
+			more, found, whole, err := r.read(ctx, d)
 			items, there, unread = append(items, more...), there || found, unread || !whole
 			r.limit -= len(more)
 			files++
@@ -32,7 +33,7 @@ func (f *Files) List(ctx context.Context, lists Lists) (items []Item, known bool
 			return nil, false, err
 		}
 		if l.Required && !there {
-			return nil, false, fmt.Errorf("%w: %s has no list %s", form.ErrDamaged, f.files[l.In].Path, cmp.Or(l.Each, l.At, l.Section))
+			return nil, false, fmt.Errorf("%w: %s has no list %s", wrap.ErrDamaged, f.files[l.In].Path, cmp.Or(l.Each, l.At, l.Section))
 		}
 		known, unread = known || there, unread || files > 0 && !there
 	}
@@ -47,31 +48,33 @@ type listReader struct {
 }
 
 // read reads the list of one document. there tells whether it is there at all, whole whether each of its entries says which it is.
-func (l listReader) read(ctx context.Context, doc form.Doc) (items []Item, there, whole bool, err error) {
+func (l listReader) read(ctx context.Context, d *doc.Doc) (items []Item, there, whole bool, err error) {
 	if l.Section != "" {
-		section, ok := form.Section(doc, l.Section)
-		if !ok {
-			there, err = l.isEmpty(ctx, doc)
+		section, ok, err := doc.Section(ctx, d, l.Section)
+		if err != nil || !ok {
+			if err == nil {
+				there, err = l.isEmpty(ctx, d)
+			}
 			return nil, there, true, err
 		}
-		doc, there = section, true
+		d, there = section, true
 	}
 	if l.At != "" {
-		text, ok, err := doc.Value(ctx, l.At)
+		text, ok, err := d.Value(ctx, l.At)
 		if err != nil {
 			return nil, false, false, err
 		}
 		if !ok {
-			there, err = l.isEmpty(ctx, doc)
+			there, err = l.isEmpty(ctx, d)
 			return nil, there, true, err
 		}
 		items, whole, err = l.split(ctx, text)
 		return items, true, whole, err
 	}
-	elements, err := doc.Each(ctx, cmp.Or(l.Each, ".*"))
-	if errors.Is(err, form.ErrUnknown) { // a table that is not there
+	elements, err := d.Each(ctx, cmp.Or(l.Each, ".*"))
+	if errors.Is(err, wrap.ErrUnknown) { // a table that is not there
 		if l.Empty != "" {
-			there, err = l.isEmpty(ctx, doc)
+			there, err = l.isEmpty(ctx, d)
 			return nil, there, true, err
 		}
 		return nil, false, true, nil
@@ -80,16 +83,16 @@ func (l listReader) read(ctx context.Context, doc form.Doc) (items []Item, there
 		return nil, false, false, err
 	}
 	if l.keyed() {
-		if elements, there, err = form.Members(ctx, elements); err != nil {
+		if elements, there, err = doc.Members(ctx, elements); err != nil {
 			return nil, false, false, err
 		}
 	}
 	if len(elements) > l.limit {
-		return nil, false, false, fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
+		return nil, false, false, fmt.Errorf("%w: a list of more than %d", wrap.ErrTooLarge, maxItems)
 	}
 	if len(elements) == 0 {
 		if !there {
-			there, err = l.isEmpty(ctx, doc)
+			there, err = l.isEmpty(ctx, d)
 		}
 		return nil, there, true, err
 	}
@@ -132,12 +135,12 @@ func (l *List) columns() map[string]*Column {
 
 // isEmpty reports whether a list that has no element is there and empty: by what the description says of an empty one, or by what the list stands in
 // being there. Of texts, lines, bytes, chunks, and of an INI without sections nothing else tells.
-func (l listReader) isEmpty(ctx context.Context, doc form.Doc) (bool, error) {
+func (l listReader) isEmpty(ctx context.Context, d *doc.Doc) (bool, error) {
 	if l.Whole {
 		return true, nil
 	}
 	if l.Empty != "" {
-		_, ok, err := doc.Value(ctx, l.Empty)
+		_, ok, err := d.Value(ctx, l.Empty)
 		return ok, err
 	}
 	around, ok := l.container()
@@ -147,7 +150,7 @@ func (l listReader) isEmpty(ctx context.Context, doc form.Doc) (bool, error) {
 	if around == "" { // the file itself
 		return true, nil
 	}
-	found, err := doc.Each(ctx, around)
+	found, err := d.Each(ctx, around)
 	return len(found) > 0, err
 }
 
@@ -186,7 +189,7 @@ func (l listReader) split(ctx context.Context, text string) (items []Item, whole
 		parts = strings.Split(text, l.Split)
 	}
 	if len(parts) > l.limit {
-		return nil, false, fmt.Errorf("%w: a list of more than %d", form.ErrTooLarge, maxItems)
+		return nil, false, fmt.Errorf("%w: a list of more than %d", wrap.ErrTooLarge, maxItems)
 	}
 	whole = true
 	for _, p := range parts {
@@ -195,7 +198,7 @@ func (l listReader) split(ctx context.Context, text string) (items []Item, whole
 		}
 		item := Item{ID: p, Expects: l.Expects, Kind: l.Kind}
 		if l.part != nil {
-			part, ok := form.Part(l.part, p)
+			part, ok := doc.Part(l.part, p)
 			if !ok {
 				whole = false
 				continue
@@ -219,11 +222,11 @@ func (l listReader) split(ctx context.Context, text string) (items []Item, whole
 
 // item reads an element; on is false where it is one that does not count. One whose value is to tell that and that has none is damage of the
 // list: nobody can say whether it counts.
-func (l listReader) item(ctx context.Context, e form.Doc) (item Item, on bool, err error) {
+func (l listReader) item(ctx context.Context, e *doc.Doc) (item Item, on bool, err error) {
 	item.Expects, item.Kind = l.Expects, l.Kind
 	if l.On != "" {
-		self := form.Self(l.form)
-		if form.ByGroup(e) {
+		self := doc.Self(l.form)
+		if doc.ByGroup(e) {
 			self = "."
 		}
 		v, _, err := e.Value(ctx, self)
@@ -235,15 +238,15 @@ func (l listReader) item(ctx context.Context, e form.Doc) (item Item, on bool, e
 	for name, column := range l.columns() {
 		query := column.query()
 		switch {
-		case query == "" && form.ByGroup(e):
+		case query == "" && doc.ByGroup(e):
 			query = name
 		case query == "" && name == "id" && l.Section != "":
 			query = atKey
 		case query == "" && name == "id" && column.Default == "": // the element itself
-			query = form.Self(l.form)
+			query = doc.Self(l.form)
 		case query == "" && column.Default == "":
 			continue
-		case query == atValue && form.ByGroup(e):
+		case query == atValue && doc.ByGroup(e):
 			query = "."
 		}
 		text, ok := "", false
@@ -253,7 +256,7 @@ func (l listReader) item(ctx context.Context, e form.Doc) (item Item, on bool, e
 			}
 		}
 		v, _, err := (*Field)(column).value(text, ok)
-		if errors.Is(err, form.ErrDamaged) && name != "id" { // what one entry says of itself beside which it is does not make the save unreadable
+		if errors.Is(err, wrap.ErrDamaged) && name != "id" { // what one entry says of itself beside which it is does not make the save unreadable
 			continue
 		}
 		if err != nil {

@@ -6,7 +6,7 @@ import (
 	"io/fs"
 	"time"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 )
 
 // Opened is one declared file as it was found and read.
@@ -40,8 +40,8 @@ func (f *Files) Opened(ctx context.Context, id string, now func() time.Time) Ope
 	}
 	o.Layers = declared.Layers.Words(head(places[0].FS, places[0].Name))
 	began := now()
-	doc, err := f.doc(ctx, id)
-	if o.Took, o.Err = now().Sub(began), err; doc == nil && err == nil {
+	d, err := f.doc(ctx, id)
+	if o.Took, o.Err = now().Sub(began), err; d == nil && err == nil {
 		o.Err = fs.ErrNotExist
 	}
 	return o
@@ -62,7 +62,7 @@ func head(fsys fs.FS, name string) []byte {
 // Tried is how one alternative of a field was looked for.
 type Tried struct {
 	In, Query string // the file and the query; both "" for a fixed value or one from the name
-	Value     form.Value
+	Value     Value
 	Found     bool
 	Several   int // how many places the query meets, where it meets more than one
 	Err       error
@@ -79,8 +79,8 @@ func (f *Files) Try(ctx context.Context, field *Field) Tried {
 	}
 	t.Value, t.Found, t.Err = f.one(ctx, field)
 	if t.Found && len(field.At) == 1 {
-		if doc, err := f.doc(ctx, field.In); err == nil && doc != nil {
-			if all, err := doc.Each(ctx, field.At[0]); err == nil && len(all) > 1 { // of forms that have lists of values
+		if d, err := f.doc(ctx, field.In); err == nil && d != nil {
+			if all, err := d.Each(ctx, field.At[0]); err == nil && len(all) > 1 { // of forms that have lists of values
 				t.Several = len(all)
 			}
 		}
@@ -107,8 +107,8 @@ func (f *Files) TryList(ctx context.Context, l *List) TriedList {
 		t.Query = "[" + l.Section + "] " + t.Query
 	}
 	r := listReader{l, f.files[l.In].Form, maxItems}
-	t.Err = f.each(ctx, l.In, func(doc form.Doc) error {
-		items, there, whole, err := r.read(ctx, doc)
+	t.Err = f.each(ctx, l.In, func(d *doc.Doc) error {
+		items, there, whole, err := r.read(ctx, d)
 		t.Items, t.There, t.Whole = append(t.Items, items...), t.There || there, t.Whole && whole
 		return err
 	})

@@ -3,8 +3,8 @@ package field
 import (
 	"reflect"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/strict"
+	"ostrov/internal/core/wrap"
 )
 
 // Strings is one text or a list of them.
@@ -55,16 +55,16 @@ func OneOrMany[T any](d *strict.Decoder, path string, value any, into *[]T) {
 }
 
 // Layers are the wrappings of a file: one, a list, or a table that chooses by a tag.
-type Layers struct{ form.Layers }
+type Layers struct{ wrap.Layers }
 
 // FromTOML reads the three shapes.
 func (l *Layers) FromTOML(d *strict.Decoder, path string, value any) {
-	chain := func(path string, value any) []form.Layer {
+	chain := func(path string, value any) []wrap.Layer {
 		var names Strings
 		names.FromTOML(d, path, value)
-		var layers []form.Layer
+		var layers []wrap.Layer
 		for _, name := range names {
-			layer, err := form.ParseLayer(name)
+			layer, err := wrap.ParseLayer(name)
 			if err != nil {
 				d.Errorf(path, "", "%v", err)
 				continue
@@ -79,12 +79,12 @@ func (l *Layers) FromTOML(d *strict.Decoder, path string, value any) {
 		return
 	}
 	by, _ := table["by"].(string)
-	from, to, err := form.ParseTag(by)
+	from, to, err := wrap.ParseTag(by)
 	if err != nil {
 		d.Errorf(path, "", "layers by: %v", err)
 		return
 	}
-	l.Tag = &form.Tag{From: from, To: to, Chains: map[string][]form.Layer{}}
+	l.Tag = &wrap.Tag{From: from, To: to, Chains: map[string][]wrap.Layer{}}
 	for tag, value := range table {
 		switch {
 		case tag == "by":

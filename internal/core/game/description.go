@@ -302,6 +302,16 @@ type Reference struct {
 	Also    []Also  `toml:"also" jsonschema:"description=places that name what goes"`
 }
 
+// Referring are the places of a kind of save where mods' identifiers stand in values of their own.
+func (d *Description) Referring(kind *Save) (spots []Spot) {
+	for _, r := range d.References {
+		if _, has := kind.Files[r.In]; has && r.At != "" && r.Layers.None() && (r.Save == "" || r.Save == kind.ID) {
+			spots = append(spots, Spot{r.In, r.At})
+		}
+	}
+	return spots
+}
+
 // Removes reports whether the description says how a mod's things are taken out there.
 func (r *Reference) Removes() bool { return r.Remove != "" || r.Instead != nil }
 

@@ -16,7 +16,6 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
 )
@@ -43,7 +42,7 @@ type Install struct {
 	known    Known
 	folders  []Located // cached by Folders
 	unplaced map[string]error
-	values   map[string]form.Value
+	values   map[string]field.Value
 }
 
 // Address is how commands name the install.
@@ -80,7 +79,7 @@ func (in *Install) Open() error {
 	if err != nil {
 		return err
 	}
-	in.values, in.folders = map[string]form.Value{}, nil
+	in.values, in.folders = map[string]field.Value{}, nil
 	return in.Game.CheckMarker(in.Root)
 }
 
@@ -194,7 +193,7 @@ func (in *Install) accounts(so []expansion) ([]expansion, error) {
 }
 
 // Value is the [value] id of the install.
-func (in *Install) Value(ctx context.Context, id string) (form.Value, bool, error) {
+func (in *Install) Value(ctx context.Context, id string) (field.Value, bool, error) {
 	if v, ok := in.values[id]; ok {
 		return v, v.Raw != "", nil
 	}
@@ -278,7 +277,7 @@ func (in *Install) OwnAccount(ctx context.Context) (string, error) {
 }
 
 // field reads a field of the install's own files.
-func (in *Install) field(ctx context.Context, fields field.Fields) (form.Value, bool, error) {
+func (in *Install) field(ctx context.Context, fields field.Fields) (field.Value, bool, error) {
 	files := in.Files(ctx)
 	defer files.Close()
 	return files.Field(ctx, fields)

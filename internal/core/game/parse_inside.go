@@ -5,8 +5,8 @@ import (
 	"regexp"
 	"slices"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/glob"
 	"ostrov/internal/core/version"
 )
@@ -93,14 +93,14 @@ func (v validator) reference(at string, r *Reference) {
 		}
 	}
 	if r.Length != "" {
-		if err := form.CheckQuery("bytes", "0:"+r.Length, false); err != nil || r.Instead == nil {
+		if err := doc.CheckQuery("bytes", "0:"+r.Length, false); err != nil || r.Instead == nil {
 			v.Errorf(at+".length", "", "length is the type of the number that stands before an identifier, such as u16be, and goes with instead: %v", err)
 		}
 	}
 	if (len(r.Counts) > 0 || len(r.Also) > 0) && !r.Removes() {
 		v.Errorf(at, "", "count and also say what follows when something goes: remove or instead says what")
 	}
-	if r.Form != "" && !slices.Contains(form.Forms, r.Form) || (r.Form == "") != (r.Each == "") {
+	if r.Form != "" && !slices.Contains(doc.Forms, r.Form) || (r.Form == "") != (r.Each == "") {
 		v.Errorf(at+".form", "", "form and each say together what is in a value: the form, and the elements in which identifiers stand")
 	}
 }

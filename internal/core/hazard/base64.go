@@ -6,7 +6,7 @@ import (
 	"encoding/base64"
 	"io"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/wrap"
 )
 
 // watch reads a text and looks out for Base64 in it (RFC 4648, §4 and §5): games keep streams of objects in the values of a text so. Each value that
@@ -184,7 +184,7 @@ func mayRun(head []byte) bool {
 			return true
 		}
 	}
-	return len(head) > 1 && head[0] == 0x80 && head[1] >= 2 && head[1] <= 5 || dotNet(head) != "" || pickleGlobal.Match(head) || form.Compression(head) != ""
+	return len(head) > 1 && head[0] == 0x80 && head[1] >= 2 && head[1] <= 5 || dotNet(head) != "" || pickleGlobal.Match(head) || wrap.Compression(head) != ""
 }
 
 // maxPackedValues is how much the values of one file may decode to, in bytes, in which more is looked for.
@@ -197,12 +197,12 @@ func (res *Result) value(head []byte) {
 		return
 	}
 	in := Result{Layers: res.Layers + 1, values: res.values}
-	for form.Compression(head) != "" {
+	for wrap.Compression(head) != "" {
 		if in.Layers++; in.Layers > maxLayers {
 			res.Deeper = true
 			return
 		}
-		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(bytes.NewReader(head), form.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * in.Layers)})
+		inner, err := wrap.Layers{Chain: []wrap.Layer{{Name: "auto"}}}.Reader(bytes.NewReader(head), wrap.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * in.Layers)})
 		if err != nil {
 			return
 		}

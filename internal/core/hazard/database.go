@@ -5,25 +5,26 @@ import (
 	"fmt"
 	"io/fs"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/schema"
+	"ostrov/internal/core/wrap"
 )
 
 // Database looks into a SQLite database, wrapped in so many compressions, for SQL that runs when the game reads or writes.
 func Database(ctx context.Context, fsys fs.FS, name string, layers int) ([]Finding, error) {
-	spec := form.Spec{Form: "sqlite"}
+	spec := doc.Spec{Form: "sqlite"}
 	for range layers {
-		spec.Layers.Chain = append(spec.Layers.Chain, form.Layer{Name: "auto"})
+		spec.Layers.Chain = append(spec.Layers.Chain, wrap.Layer{Name: "auto"})
 	}
 	if err := spec.Check(ctx, fsys, name); err != nil {
 		return nil, err
 	}
-	doc, err := form.Open(ctx, fsys, name, spec, form.DefaultLimits)
+	d, err := doc.Open(ctx, fsys, name, spec, wrap.DefaultLimits)
 	if err != nil {
 		return nil, err
 	}
-	defer doc.Close()
-	found, err := doc.Each(ctx, "SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL")
+	defer d.Close()
+	found, err := d.Each(ctx, "SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL")
 	if err != nil {
 		return nil, err
 	}

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"sync"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/wrap"
 )
 
 // Severity tells what a finding means for the download.
@@ -106,13 +106,13 @@ func (res *Result) scan(name string, r io.Reader, source *counter) error {
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return err
 	}
-	packed := form.Compression(head) != "" && !isPicture(head)
+	packed := wrap.Compression(head) != "" && !isPicture(head)
 	if packed && res.Layers == maxLayers {
 		res.Deeper = true
 		return drain(b)
 	}
 	if packed {
-		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(b, form.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * res.Layers)})
+		inner, err := wrap.Layers{Chain: []wrap.Layer{{Name: "auto"}}}.Reader(b, wrap.Limits{Decoded: MaxDecoded, Dictionary: maxDictionary >> (2 * res.Layers)})
 		if err != nil {
 			res.Broken = err
 			return nil // it only looked like a compression: a plain file of chance
@@ -121,7 +121,7 @@ func (res *Result) scan(name string, r io.Reader, source *counter) error {
 		res.Layers++
 		before := len(res.Findings)
 		err = res.scan(name, &dense{inner, source, 0}, source)
-		if errors.Is(err, errDense) || errors.Is(err, form.ErrTooLarge) {
+		if errors.Is(err, errDense) || errors.Is(err, wrap.ErrTooLarge) {
 			res.Findings = append(res.Findings[:before], Finding{Danger, "bomb", fmt.Sprintf("unpacks to more than %d times its size, or more than %d GiB", MaxRatio, MaxDecoded>>30)})
 		}
 		if err != nil && source.err == nil {

@@ -118,7 +118,7 @@ func (h *Home) WriteFile(path string, replace bool, write func(io.Writer) error)
 // CheckFree refuses a file that is there, without replace.
 func CheckFree(path string, replace bool) error {
 	if _, err := os.Lstat(path); err == nil && !replace {
-		return problem.Declined(problem.Advise("choose another name, or say that it may be replaced"), "%s is there already; nothing has been written", path)
+		return problem.Declined(problem.Advise("choose another name; the option yes replaces it"), "%s is there already; nothing has been written", path)
 	}
 	return nil
 }

@@ -8,8 +8,8 @@ import (
 	"regexp"
 	"strings"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 var commitPattern = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
@@ -18,14 +18,14 @@ var commitPattern = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 const maxRefs = 64 << 10
 
 // commitOf is the commit of the checkout in a folder, "" where there is none. It reads what names it and no object, as every look does so: the
-// error wraps form.ErrDamaged where it names none, or there are no objects.
+// error wraps wrap.ErrDamaged where it names none, or there are no objects.
 func commitOf(dir string) (string, error) {
 	git := filepath.Join(dir, ".git")
 	info, err := os.Stat(git)
 	if err != nil || !info.IsDir() { // a file there leads to a folder elsewhere, which is not looked at
 		return "", nil
 	}
-	broken := func(why string) error { return fmt.Errorf("%w: its checkout is not whole: %s", form.ErrDamaged, why) }
+	broken := func(why string) error { return fmt.Errorf("%w: its checkout is not whole: %s", wrap.ErrDamaged, why) }
 	head, err := tree.ReadBounded(filepath.Join(git, "HEAD"), maxRefs)
 	if err != nil {
 		return "", broken("it has no HEAD")

@@ -23,12 +23,12 @@ import (
 
 	"ostrov/internal/core/check"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
 	"ostrov/internal/core/version"
+	"ostrov/internal/core/wrap"
 )
 
 // Need is one requirement of a mod.
@@ -95,7 +95,7 @@ func (m *Mod) Name() string {
 
 // Unreadable reports whether the mod's own files cannot be read; what it says of itself may be odd all the same.
 func (m *Mod) Unreadable() bool {
-	return len(m.Unread) > 0 || errors.Is(m.Problem, form.ErrDamaged) || errors.Is(m.Problem, form.ErrTooLarge) || errors.As(m.Problem, new(*fs.PathError))
+	return len(m.Unread) > 0 || errors.Is(m.Problem, wrap.ErrDamaged) || errors.Is(m.Problem, wrap.ErrTooLarge) || errors.As(m.Problem, new(*fs.PathError))
 }
 
 // Dir is where the mod lies: its folder, or that of its file.

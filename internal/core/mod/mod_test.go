@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 const description = `ostrov = 1
@@ -225,7 +225,7 @@ func TestTheCommitOfACheckout(t *testing.T) {
 			continue
 		}
 		assert.ErrorContains(t, err, c.refused)
-		assert.ErrorIs(t, err, form.ErrDamaged)
+		assert.ErrorIs(t, err, wrap.ErrDamaged)
 	}
 	got, err := commitOf(t.TempDir())
 	assert.NoError(t, err)

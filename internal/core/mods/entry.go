@@ -4,7 +4,7 @@ import (
 	"path"
 	"strings"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/problem"
@@ -13,7 +13,7 @@ import (
 // entries writes elements of the game's list of active mods, as the description says.
 type entries struct {
 	active *game.Active
-	spec   form.Spec
+	spec   doc.Spec
 	known  func(id string) *mod.Mod // what an installed mod says of itself; nil for one that is not
 	whole  bool                     // an element that changes is written anew, with nothing left of how it stood there
 }

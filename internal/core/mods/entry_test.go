@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ostrov/internal/core/form"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/modlist"
@@ -48,7 +48,7 @@ func TestHowAnElementIsWritten(t *testing.T) {
 		{"lines", "{id} {nothing} {", "rope", "rope {nothing} {"},
 		{"lines", "{id}{id}", "{id}", "{id}{id}"},
 	} {
-		e := entries{active: &game.Active{}, spec: form.Spec{Form: c.form}, known: knownMod}
+		e := entries{active: &game.Active{}, spec: doc.Spec{Form: c.form}, known: knownMod}
 		assert.Equal(t, c.want, e.spell(c.template, c.id, knownMod(c.id)), "%s of %s in %s", c.template, c.id, c.form)
 	}
 }
@@ -69,7 +69,7 @@ func TestAnElementIsSwitched(t *testing.T) {
 		{"json", `{"id":"{id}","on":true}`, `{"id":"{id}","on":false}`, "rope", `{"first":7,"id":"rope","on":true}`, `{"first":7,"id":"rope","on":false}`},
 		{"xml", `<mod id="{id}"/>`, `<mod id="{id}" off="1"/>`, "rope", `<mod id="rope"/>`, `<mod id="rope" off="1"/>`},
 	} {
-		e := entries{active: &game.Active{Entry: c.on, EntryOff: c.off}, spec: form.Spec{Form: c.form}, known: knownMod}
+		e := entries{active: &game.Active{Entry: c.on, EntryOff: c.off}, spec: doc.Spec{Form: c.form}, known: knownMod}
 		off, err := e.turned(item{c.id, c.text, true}, false)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, off, "%q off", c.text)
@@ -80,7 +80,7 @@ func TestAnElementIsSwitched(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.text, on, "%q on again", off)
 	}
-	e := entries{active: &game.Active{Entry: "{id}|{title}", EntryOff: "#{id}|{title}"}, spec: form.Spec{Form: "lines"}, known: knownMod}
+	e := entries{active: &game.Active{Entry: "{id}|{title}", EntryOff: "#{id}|{title}"}, spec: doc.Spec{Form: "lines"}, known: knownMod}
 	_, err := e.turned(item{"gone", "gone|Gone", true}, false)
 	assert.ErrorContains(t, err, "gone", "what it says is not to be had")
 	e.active = &game.Active{}
@@ -90,7 +90,7 @@ func TestAnElementIsSwitched(t *testing.T) {
 
 // TestTheListIsChanged holds single changes against the list that comes of them.
 func TestTheListIsChanged(t *testing.T) {
-	e := entries{active: &game.Active{Entry: "{id}", EntryOff: "#{id}"}, spec: form.Spec{Form: "lines"}, known: knownMod}
+	e := entries{active: &game.Active{Entry: "{id}", EntryOff: "#{id}"}, spec: doc.Spec{Form: "lines"}, known: knownMod}
 	items := []item{{"a", "a", true}, {"b", "#b", false}, {"c", "c ; note", true}}
 	for _, c := range []struct {
 		about string

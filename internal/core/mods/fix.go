@@ -8,13 +8,14 @@ import (
 	"slices"
 
 	"ostrov/internal/core/archive"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/facts"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Fixing proposes to bring back what Verify found gone or broken, from the home's store and the archive, and to write the values that the game
@@ -81,8 +82,8 @@ func (w *work) require() error {
 			continue
 		}
 		declared := d.Files[fields[0].In]
-		written, err := form.Rewrite(data, declared.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
-			return form.Splice(declared.Spec(), content, fields[0].At[0], fields[0].Encode(r.Is))
+		written, err := declared.Layers.Rewrite(data, wrap.DefaultLimits, func(content []byte) ([]byte, error) {
+			return doc.Splice(declared.Spec(), content, fields[0].At[0], fields[0].Encode(r.Is))
 		})
 		if err != nil {
 			w.p.Warnings = append(w.p.Warnings, fmt.Sprintf("%s cannot be written: %v; %s", full, err, r.Fix))

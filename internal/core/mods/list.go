@@ -13,13 +13,13 @@ import (
 	"strings"
 
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/ledger"
 	"ostrov/internal/core/mod"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // listKind is the kind of the ledger's entry for the game's list of active mods: the file is nobody's mod, and what it was before Ostrov first
@@ -98,7 +98,7 @@ const maxList = 64 << 20
 func (w *work) itemsOf(a *game.Active, data []byte) ([]item, error) {
 	declared := w.st.Install.Game.Files[a.In]
 	if len(declared.Layers.Layers.Chain) > 0 {
-		return nil, fmt.Errorf("a list that is packed %w", form.ErrNotWritable)
+		return nil, fmt.Errorf("a list that is packed %w", wrap.ErrNotWritable)
 	}
 	texts, err := declared.Spec().Elements(data, a.Each)
 	if err != nil {
@@ -109,7 +109,7 @@ func (w *work) itemsOf(a *game.Active, data []byte) ([]item, error) {
 		return nil, err
 	}
 	if len(said) != len(texts) {
-		return nil, fmt.Errorf("%d elements say which mod they are of and %d are there, so it %w", len(said), len(texts), form.ErrNotWritable)
+		return nil, fmt.Errorf("%d elements say which mod they are of and %d are there, so it %w", len(said), len(texts), wrap.ErrNotWritable)
 	}
 	items := make([]item, len(texts))
 	for i, l := range said {

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/ledger"
+	"ostrov/internal/core/merge"
 	"ostrov/internal/core/tree"
 )
 
@@ -72,7 +72,7 @@ func (w *work) mergeTexts(p ledger.Place, full string, is *ledger.Entry, came tr
 	if err != nil {
 		return nil, err
 	}
-	merged, clashes := form.Merge(forms[strings.ToLower(path.Ext(p.Path))], base, mine, theirs)
+	merged, clashes := merge.Texts(forms[strings.ToLower(path.Ext(p.Path))], base, mine, theirs)
 	if len(clashes) > 0 {
 		return w.both(p, full, is, will, lies, strings.Join(clashes[:min(3, len(clashes))], "; "))
 	}

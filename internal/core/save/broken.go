@@ -8,8 +8,8 @@ import (
 	"regexp"
 	"slices"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/wrap"
 )
 
 // maxNames bounds the values of one link that are held in memory.
@@ -47,7 +47,7 @@ func brokenOf(ctx context.Context, content *Content, l *game.Link) ([]string, er
 			named[value]++
 		}
 		if len(named) > maxNames {
-			return fmt.Errorf("%w: a link of more than %d values", form.ErrTooLarge, maxNames)
+			return fmt.Errorf("%w: a link of more than %d values", wrap.ErrTooLarge, maxNames)
 		}
 		return ctx.Err()
 	})

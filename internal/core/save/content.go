@@ -8,18 +8,25 @@ import (
 	"strings"
 
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 )
 
-// Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys.
-func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string) Facts {
+// Read reads what a save says of itself. fsys holds it; name is that of its file or folder, and files are all its files, relative to fsys. What stands at
+// the places of also is read on the same way; see Facts.Referring.
+func Read(ctx context.Context, kind *game.Save, fsys fs.FS, name string, files []string, also ...game.Spot) Facts {
 	content, err := ContentOf(kind, fsys, name, files)
 	if err != nil {
-		return Facts{Fields: map[string]form.Value{}, Problem: err}
+		return Facts{Fields: map[string]field.Value{}, Problem: err}
 	}
 	defer content.Close()
-	return content.Facts(ctx)
+	for _, spot := range also {
+		content.ExpectAt(spot.In, spot.At)
+	}
+	facts := content.Facts(ctx)
+	if facts.Problem == nil {
+		facts.Problem = content.referring(ctx, &facts, also)
+	}
+	return facts
 }
 
 // Content is the files of a save, from which fields and lists are read.
@@ -49,7 +56,8 @@ func ContentOf(kind *game.Save, fsys fs.FS, name string, files []string) (*Conte
 // Facts reads what the save says of itself.
 func (in *Content) Facts(ctx context.Context) (facts Facts) {
 	kind := in.kind
-	facts.Fields = map[string]form.Value{}
+	facts.Fields = map[string]field.Value{}
+	in.Expect(kind.Field, kind.Mods)
 	defer func() { // a field that cannot be read says more than the file that it is in
 		if facts.Problem == nil {
 			facts.Problem = whole(ctx, kind, in.root, in.files)
@@ -78,6 +86,31 @@ func (in *Content) Facts(ctx context.Context) (facts Facts) {
 		facts.Owner = v.Raw
 	}
 	return facts
+}
+
+// maxReferring is how much of the values at places of references is kept, in bytes.
+const maxReferring = 1 << 20
+
+// referring fills in the values at places, as far as they are known and few.
+func (in *Content) referring(ctx context.Context, facts *Facts, also []game.Spot) error {
+	left := maxReferring
+	for _, spot := range also {
+		values, ok, err := in.Answered(ctx, spot.In, spot.At)
+		if err != nil {
+			return err
+		}
+		for _, v := range values {
+			left -= len(v)
+		}
+		if !ok || left < 0 {
+			continue
+		}
+		if facts.Referring == nil {
+			facts.Referring = map[game.Spot][]string{}
+		}
+		facts.Referring[spot] = values
+	}
+	return nil
 }
 
 func fieldIDs(kind *game.Save) []string {

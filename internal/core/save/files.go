@@ -11,8 +11,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
 )
@@ -116,7 +116,7 @@ func CompanionNames(kind *game.Save, name string) []string {
 	named := kind.CompanionsOf(name)
 	for _, f := range kind.Files {
 		if f.Form == "sqlite" && f.Path == "." {
-			for _, ending := range form.SQLiteCompanions {
+			for _, ending := range doc.SQLiteCompanions {
 				named = append(named, name+ending)
 			}
 		}

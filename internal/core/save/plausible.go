@@ -8,9 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/wrap"
 )
 
 // looked is how much of a file's content tells whether it is worth being read as a save, in bytes.
@@ -23,7 +24,7 @@ var word = regexp.MustCompile(`[A-Za-z_]{3,}`)
 func asksFor(kind *game.Save, f field.Field) string {
 	file := kind.Files[f.In]
 	all := word.FindAllString(strings.Join(f.At, " "), -1)
-	if file.Encoding != "" || !form.IsText(file.Form) || len(all) == 0 {
+	if file.Encoding != "" || !doc.IsText(file.Form) || len(all) == 0 {
 		return ""
 	}
 	return all[len(all)-1]
@@ -167,7 +168,7 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 	}
 	for _, declared := range kind.Files {
 		if magic == nil && declared.Path == "." && unwrapped(declared.Layers.Layers, head) {
-			if !form.Plausible(declared.Form, head) {
+			if !doc.Plausible(declared.Form, head) {
 				return false
 			}
 			return b.names(kind, name)
@@ -187,14 +188,14 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 		if declared.Path != "." {
 			continue
 		}
-		content, err := declared.Layers.Reader(f, form.DefaultLimits)
+		content, err := declared.Layers.Reader(f, wrap.DefaultLimits)
 		if err != nil {
 			return false
 		}
 		defer content.Close()
 		head := make([]byte, 16)
 		n, _ := io.ReadFull(content, head)
-		if !form.Plausible(declared.Form, head[:n]) {
+		if !doc.Plausible(declared.Form, head[:n]) {
 			return false
 		}
 		b.begin(io.MultiReader(bytes.NewReader(head[:n]), content), looked)
@@ -204,11 +205,11 @@ func (b *Beginnings) plausible(kind *game.Save, name string) bool {
 }
 
 // unwrapped reports whether nothing is to be peeled from a file that begins with head.
-func unwrapped(l form.Layers, head []byte) bool {
+func unwrapped(l wrap.Layers, head []byte) bool {
 	if l.Tag != nil {
 		return false
 	}
-	return len(l.Chain) == 0 || len(l.Chain) == 1 && l.Chain[0].Name == "auto" && form.Compression(head) == ""
+	return len(l.Chain) == 0 || len(l.Chain) == 1 && l.Chain[0].Name == "auto" && wrap.Compression(head) == ""
 }
 
 // mayBe reports whether a file that begins with head could be what the description says that the save's own file is, as far as that shows without
@@ -219,7 +220,7 @@ func mayBe(kind *game.Save, head []byte) bool {
 			continue
 		}
 		if l := declared.Layers; l.Tag == nil && len(l.Chain) == 0 {
-			return form.Plausible(declared.Form, head)
+			return doc.Plausible(declared.Form, head)
 		} else if !l.Begin(head, headSize) {
 			return false
 		}

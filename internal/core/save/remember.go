@@ -4,14 +4,13 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"iter"
 	"path/filepath"
 	"slices"
 	"time"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // slow is from how long on the reading of a save is worth remembering by its content, too: it may be put away and brought back.
@@ -25,7 +24,7 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 			return true
 		}
 		began := h.Now()
-		s.Facts = s.In(ctx, s.FS(in.Game, h))
+		s.Facts = s.In(ctx, s.FS(), in.Game.Referring(s.Kind)...)
 		if s.Facts.Problem == nil && h.Now().Sub(began) > slow {
 			s.scope = in.Game.Digest
 		}
@@ -33,37 +32,13 @@ func (s *Save) read(ctx context.Context, in *game.Install, h *tree.Hasher) {
 	})
 }
 
-// outlines names the note of where the parts of a file end.
-func outlines(dir, file string) string {
-	return filepath.Join(dir, filepath.FromSlash(file)) + "\x00outline"
-}
+// FS is the folder of a save of an install.
+func (s *Save) FS() fs.FS { return tree.DirFS(s.Folder.Path) }
 
-// FS is the folder of a save of an install, of whose large files h remembers where their parts end.
-func (s *Save) FS(d *game.Description, h *tree.Hasher) fs.FS {
-	dir := s.Folder.Path
-	noted := func(name string) (place string, file iter.Seq[tree.Entry], ok bool) {
-		i := slices.IndexFunc(s.Files, func(e tree.Entry) bool { return e.Path == name })
-		if i < 0 {
-			return "", nil, false
-		}
-		return outlines(dir, name), slices.Values(s.Files[i : i+1]), true
-	}
-	return form.Remembered(tree.DirFS(dir), func(name string) (what []byte) {
-		if place, file, ok := noted(name); ok {
-			h.Known(place, d.Digest, dir, file, &what)
-		}
-		return what
-	}, func(name string, what []byte) {
-		if place, file, ok := noted(name); ok {
-			h.Note(place, d.Digest, dir, file, what)
-		}
-	})
-}
-
-// In is what the save says of itself where its files are those of fsys.
-func (s *Save) In(ctx context.Context, fsys fs.FS) Facts {
+// In is what the save says of itself where its files are those of fsys; see Read.
+func (s *Save) In(ctx context.Context, fsys fs.FS, also ...game.Spot) Facts {
 	as := *s
-	as.Facts = Read(ctx, s.Kind, fsys, s.Name, paths(s.Files))
+	as.Facts = Read(ctx, s.Kind, fsys, s.Name, paths(s.Files), also...)
 	if as.Facts.Problem == nil && len(s.Files) > 0 {
 		as.Facts.Problem = as.unlike(fsys)
 	}
@@ -74,10 +49,10 @@ func (s *Save) In(ctx context.Context, fsys fs.FS) Facts {
 func (s *Save) unlike(fsys fs.FS) error {
 	c := s.candidate()
 	if missing := c.Missing(); len(missing) > 0 {
-		return fmt.Errorf("%w: %s is missing", form.ErrDamaged, missing[0])
+		return fmt.Errorf("%w: %s is missing", wrap.ErrDamaged, missing[0])
 	}
 	if !is(s.Kind, fsys, c) {
-		return fmt.Errorf("%w: it is called as a save is, and is not made as one", form.ErrDamaged)
+		return fmt.Errorf("%w: it is called as a save is, and is not made as one", wrap.ErrDamaged)
 	}
 	return nil
 }
@@ -122,11 +97,6 @@ func (s *Save) Foretell(ctx context.Context, in *game.Install, h *tree.Hasher, s
 			return nil, false
 		}
 		h.Wrote(s.Folder.Path, e, sums)
-		if passed, ok := contents[p].(interface{ Learnt() []byte }); ok {
-			if learnt := passed.Learnt(); learnt != nil {
-				h.Note(outlines(s.Folder.Path, p), in.Game.Digest, s.Folder.Path, slices.Values([]tree.Entry{e}), learnt)
-			}
-		}
 		list = append(list, tree.Named{Path: s.relative(p), Digest: sums.Blake3})
 		now = append(now, e)
 	}

@@ -22,9 +22,9 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Hidden is how the names begin of what Ostrov itself puts beside saves; no save is called so.
@@ -32,20 +32,23 @@ const Hidden = ".ostrov"
 
 // Facts is what a save says of itself.
 type Facts struct {
-	Fields    map[string]form.Value
+	Fields    map[string]field.Value
 	Mods      []field.Item
 	ModsKnown bool // the save lists its mods, perhaps none
 	Owner     string
 	// Problem is why the save cannot be read, or nil; what could be read is filled in all the same.
 	Problem error `json:"-"`
 
+	// Referring are the values at places that were to be read besides, as far as these are few.
+	Referring map[game.Spot][]string `json:"-"`
+
 	unread bool // what tells its kind could not be read
 }
 
-// Damaged reports whether the save is not what it should be; one that is only not understood may be right, and so may one whose reading did not come to
-// an end.
+// Damaged reports whether the save is not what it should be. One that is only not understood or too large to be read may be right, and so may one whose
+// reading did not come to an end.
 func (f Facts) Damaged() bool {
-	return f.Problem != nil && !errors.Is(f.Problem, form.ErrUnknown) && !f.Stopped()
+	return f.Problem != nil && !errors.Is(f.Problem, wrap.ErrUnknown) && !errors.Is(f.Problem, wrap.ErrTooLarge) && !f.Stopped()
 }
 
 // Stopped reports whether reading it was stopped, or took longer than it may.

@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/wrap"
 )
 
 // tail is how much of a file's end is compared with how a whole one ends, in bytes.
@@ -58,7 +58,7 @@ func wholeFile(ctx context.Context, declared field.File, fsys fs.FS, file string
 		return err
 	}
 	defer f.Close()
-	content, err := declared.Layers.Reader(f, form.DefaultLimits)
+	content, err := declared.Layers.Reader(f, wrap.DefaultLimits)
 	if err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func wholeFile(ctx context.Context, declared field.File, fsys fs.FS, file string
 		}
 	}
 	if !declared.EndsWhole(end) {
-		return fmt.Errorf("%w: it does not end as a whole one does", form.ErrDamaged)
+		return fmt.Errorf("%w: it does not end as a whole one does", wrap.ErrDamaged)
 	}
 	return nil
 }

@@ -11,11 +11,12 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // privateWord is a text to look for, what it is, and what stands in its place where it is taken out. A text with letters is found in either case and
@@ -23,6 +24,7 @@ import (
 type privateWord struct {
 	text, what, instead string
 	lower               []byte // the text with ASCII letters in lower case; nil where it is found as it is, anywhere
+	spellings           []spelling
 }
 
 // How long a value must be to be looked for, in bytes: shorter ones occur by chance. A name is only found where it stands by itself.
@@ -50,6 +52,7 @@ func (p *personal) add(text, what string) bool {
 		p.named++
 		w.instead = fmt.Sprintf("player%d", p.named)
 	}
+	w.spellings = spellingsOf(text)
 	p.words = append(p.words, w)
 	return true
 }
@@ -145,10 +148,15 @@ func (p inSave) conceal(f *parcelFile) (leftOut bool, said []string, err error) 
 		switch {
 		case err == nil:
 			f.data = written
+			if left, err := p.find(*f); err != nil {
+				return false, nil, err
+			} else if len(left) > 0 && !known {
+				return true, []string{f.entry.Path + " left out"}, nil
+			}
 			for _, w := range what {
 				said = append(said, fmt.Sprintf("%s in %s", w, p.name(f.entry.Path)))
 			}
-		case !errors.Is(err, form.ErrNotWritable):
+		case !errors.Is(err, wrap.ErrNotWritable):
 			return false, nil, fmt.Errorf("%s: %w", f.entry.Path, err)
 		case !known:
 			return true, []string{f.entry.Path + " left out"}, nil
@@ -181,16 +189,16 @@ func (p inSave) unused(as, own string) string {
 func (p inSave) withoutWords(f parcelFile, declared field.File) (written []byte, what []string, err error) {
 	original := f.data
 	if original == nil {
-		if f.entry.Size > form.DefaultLimits.Decoded {
-			return nil, nil, fmt.Errorf("%d bytes: %w", f.entry.Size, form.ErrNotWritable)
+		if f.entry.Size > wrap.DefaultLimits.Decoded {
+			return nil, nil, fmt.Errorf("%d bytes: %w", f.entry.Size, wrap.ErrNotWritable)
 		}
 		if original, err = fs.ReadFile(tree.DirFS(p.sv.Folder.Path), f.entry.Path); err != nil {
 			return nil, nil, err
 		}
 	}
 	written, what, err = p.rewritten(original, p.layersOf(f.entry.Path), declared)
-	if errors.Is(err, form.ErrTooLarge) { // unpacked
-		err = fmt.Errorf("%w: %w", form.ErrNotWritable, err)
+	if errors.Is(err, wrap.ErrTooLarge) { // unpacked
+		err = fmt.Errorf("%w: %w", wrap.ErrNotWritable, err)
 	}
 	return written, what, err
 }
@@ -239,35 +247,78 @@ func (p inSave) declaredInside(name string) (field.File, bool) {
 }
 
 // rewritten is a file without what tells of the player, and what that was; declared is how the description has it, nothing where it does not. The
-// error wraps form.ErrNotWritable where it is no text, or would not be read any more.
-func (p *personal) rewritten(original []byte, layers form.Layers, declared field.File) (written []byte, what []string, err error) {
-	spec := form.Spec{}
-	if isText(nil, declared.Form) {
-		spec = declared.Spec()
+// error wraps wrap.ErrNotWritable where it is no text, or would not be read any more.
+func (p *personal) rewritten(original []byte, layers wrap.Layers, declared field.File) (written []byte, what []string, err error) {
+	word := func(text []byte) []byte {
+		text, told := p.without(text)
+		what = append(what, told...)
+		return text
 	}
-	written, err = form.Rewrite(original, layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
-		return spec.Recode(content, func(text []byte, spec form.Spec) ([]byte, error) {
+	if head := wrap.GzipHeader(original); head > 0 {
+		if _, told := p.without(original[:head]); len(told) > 0 {
+			original, what = wrap.Unnamed(original), append(what, told...)
+		}
+	}
+	written, err = layers.Rewrite(original, wrap.DefaultLimits, func(content []byte) ([]byte, error) {
+		if declared.Form == "sqlite" || declared.Form == "" && bytes.HasPrefix(content, []byte("SQLite format 3\x00")) {
+			return doc.RewordRows(p.ctx, bytes.NewReader(content), word)
+		}
+		spec := doc.Spec{}
+		if isText(nil, declared.Form) {
+			spec = declared.Spec()
+		}
+		if spec.Encoding == "" {
+			spec.Encoding = unmarkedUTF16(content)
+		}
+		return spec.Recode(content, func(text []byte, spec doc.Spec) ([]byte, error) {
 			if !isText(text, declared.Form) {
-				return nil, form.ErrNotWritable
+				return nil, wrap.ErrNotWritable
 			}
-			text, what = p.without(text)
+			if doc.IsTree(declared.Form) {
+				if text, err = spec.Reword(p.ctx, text, word); err != nil {
+					return nil, err
+				}
+			}
+			text = word(text)
 			if declared.Form == "" {
 				return text, nil
 			}
-			doc, err := form.Parse(text, spec)
+			doc, err := doc.Parse(text, spec)
 			if err != nil {
-				return nil, fmt.Errorf("%w: %w", form.ErrNotWritable, err)
+				return nil, fmt.Errorf("%w: %w", wrap.ErrNotWritable, err)
 			}
 			return text, doc.Close()
 		})
 	})
-	return written, what, err
+	slices.Sort(what)
+	return written, slices.Compact(what), err
+}
+
+// unmarkedUTF16 is the encoding of a text that is in UTF-16 and does not begin with a byte order mark: every other byte of most characters is zero.
+func unmarkedUTF16(content []byte) string {
+	if len(content) < 4 || len(content)%2 != 0 || bytes.IndexByte(content, 0) < 0 || content[0] >= 0xfe {
+		return ""
+	}
+	var zero [2]int
+	for i, c := range content[:min(len(content), 4096)] {
+		if c == 0 {
+			zero[i%2]++
+		}
+	}
+	most := min(len(content), 4096) / 4
+	switch {
+	case zero[0] == 0 && zero[1] > most:
+		return "utf-16le"
+	case zero[1] == 0 && zero[0] > most:
+		return "utf-16be"
+	}
+	return ""
 }
 
 // isText reports whether content can be rewritten as text: of a declared form that is text, or, of none, by what is in it.
 func isText(content []byte, declared string) bool {
 	if declared != "" {
-		return form.IsText(declared)
+		return doc.IsText(declared)
 	}
 	return utf8.Valid(content) && bytes.IndexByte(content, 0) < 0
 }

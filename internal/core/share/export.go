@@ -15,15 +15,16 @@ import (
 	"ostrov/internal/core/archive"
 	"ostrov/internal/core/bag"
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/home"
 	"ostrov/internal/core/modlist"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Export is a snapshot that is to be written as a zip of a BagIt bag for people who may not have Ostrov: the files of each of its folders,
@@ -119,7 +120,7 @@ func (e *Export) saves(ctx context.Context, p *personal, d *game.Description, ro
 			in.sv.Files = append(in.sv.Files, nodes[f.Path].Entry())
 		}
 		for _, name := range names {
-			if n := nodes[name]; in.marked(name) && n.Size <= form.DefaultLimits.Decoded {
+			if n := nodes[name]; in.marked(name) && n.Size <= wrap.DefaultLimits.Decoded {
 				var b bytes.Buffer
 				if err := e.a.Copy(ctx, n, &b); err != nil {
 					return damaged(e.Snapshot, err)
@@ -172,17 +173,18 @@ func (e *Export) search(ctx context.Context, p *personal, d *game.Description, r
 		var found []check.Finding
 		var err error
 		if altered {
-			found, err = p.search(key, bytes.NewReader(data), auto, form.Spec{})
+			found, err = p.search(key, inMemory(data), auto, doc.Spec{})
 		} else {
-			r, w := io.Pipe()
-			go func() { w.CloseWithError(e.a.Copy(ctx, nodes[name], w)) }()
-			found, err = p.search(key, r, auto, form.Spec{})
-			r.Close()
+			found, err = p.search(key, func() (io.ReadCloser, error) {
+				r, w := io.Pipe()
+				go func() { w.CloseWithError(e.a.Copy(ctx, nodes[name], w)) }()
+				return r, nil
+			}, auto, doc.Spec{})
 		}
 		if err != nil {
 			return damaged(e.Snapshot, err)
 		}
-		if blank && len(found) > 0 && root.Kind == archive.Saves && nodes[name].Size <= form.DefaultLimits.Decoded {
+		if blank && len(found) > 0 && root.Kind == archive.Saves && nodes[name].Size <= wrap.DefaultLimits.Decoded {
 			if found, err = e.conceal(ctx, p, key, nodes[name]); err != nil {
 				return damaged(e.Snapshot, err)
 			}
@@ -203,7 +205,7 @@ func (e *Export) conceal(ctx context.Context, p *personal, key string, n archive
 		original = b.Bytes()
 	}
 	written, what, err := p.rewritten(original, auto, field.File{})
-	if err != nil && !errors.Is(err, form.ErrNotWritable) {
+	if err != nil && !errors.Is(err, wrap.ErrNotWritable) {
 		return nil, err
 	}
 	if err == nil {
@@ -212,7 +214,7 @@ func (e *Export) conceal(ctx context.Context, p *personal, key string, n archive
 			e.Blanked = append(e.Blanked, fmt.Sprintf("%s in %s", w, e.called(key)))
 		}
 	}
-	return p.search(e.called(key), bytes.NewReader(original), auto, form.Spec{})
+	return p.search(e.called(key), inMemory(original), auto, doc.Spec{})
 }
 
 func sortedKeys(nodes map[string]archive.Node) []string {

@@ -3,6 +3,7 @@ package share
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -19,12 +20,14 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/facts"
 	"ostrov/internal/core/field"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
+	"ostrov/internal/core/parcel"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // personal finds what tells of the player, in a save or in files that were kept.
@@ -109,7 +112,7 @@ var patterns = sync.OnceValue(func() []pattern {
 	return []pattern{
 		{"a folder of the computer", []string{`:\`, ":/"},
 			regexp.MustCompile(`(?i)\b[a-z]:(?:\\{1,2}|/)(?:users|documents and settings)(?:\\{1,2}|/)[^\\/"'<>|:*?\x00-\x1f]{1,60}`)},
-		{"a folder of the computer", []string{"/home/", "/Users/"}, regexp.MustCompile(`/(?:home|Users)/[A-Za-z0-9._-]{1,60}`)},
+		{"a folder of the computer", []string{"/home/", "/Users/"}, regexp.MustCompile(`/(?:home|Users)/(?:[\p{L}\p{N}._-]{1,60}(?: [\p{L}\p{N}._-]{1,60}){0,3}/|[\p{L}\p{N}._-]{1,60})`)},
 		{"an e-mail address", []string{"@"}, regexp.MustCompile(`\b[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,200}\.[A-Za-z]{2,12}\b`)},
 	}
 })
@@ -123,7 +126,7 @@ func findAround(re *regexp.Regexp, text []byte, mark string, visit func([]byte))
 	look := func(from, to int) {
 		for _, m := range re.FindAllIndex(text[from:to], -1) {
 			if begin, end := from+m[0], from+m[1]; (begin > from || from == 0) && (end < to || to == len(text)) {
-				visit(text[begin:end])
+				visit(bytes.TrimSuffix(text[begin:end], []byte{'/'}))
 			}
 		}
 	}
@@ -203,7 +206,7 @@ func (p inSave) lies(id, name string) bool {
 }
 
 // layersOf are the layers of a file of the save, as the description declares them, else whatever its first bytes show.
-func (p inSave) layersOf(file string) form.Layers {
+func (p inSave) layersOf(file string) wrap.Layers {
 	if declared, ok := p.declared(file); ok {
 		return declared.Layers.Layers
 	}
@@ -211,15 +214,15 @@ func (p inSave) layersOf(file string) form.Layers {
 }
 
 // specOf is how a file of the save is read, nothing where the description does not declare it as text.
-func (p inSave) specOf(file string) form.Spec {
+func (p inSave) specOf(file string) doc.Spec {
 	if declared, ok := p.declared(file); ok && isText(nil, declared.Form) {
 		return declared.Spec()
 	}
-	return form.Spec{}
+	return doc.Spec{}
 }
 
 // auto is whatever the first bytes show.
-var auto = form.Layers{Chain: []form.Layer{{Name: "auto"}}}
+var auto = wrap.Layers{Chain: []wrap.Layer{{Name: "auto"}}}
 
 func (p inSave) declared(file string) (field.File, bool) {
 	for _, declared := range p.sv.Kind.Files {
@@ -233,15 +236,18 @@ func (p inSave) declared(file string) (field.File, bool) {
 // find looks through one file for what tells of the player.
 func (p inSave) find(f parcelFile) ([]check.Finding, error) {
 	name := f.entry.Path
-	if f.data != nil {
-		return p.search(f.called(), bytes.NewReader(f.data), p.layersOf(name), p.specOf(name))
+	open := inMemory(f.data)
+	if f.data == nil {
+		open = func() (io.ReadCloser, error) {
+			return tree.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
+		}
 	}
-	file, err := tree.Open(filepath.Join(p.sv.Folder.Path, filepath.FromSlash(name)))
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	return p.search(f.called(), file, p.layersOf(name), p.specOf(name))
+	return p.search(f.called(), open, p.layersOf(name), p.specOf(name))
+}
+
+// inMemory opens content that is in memory.
+func inMemory(data []byte) func() (io.ReadCloser, error) {
+	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
 }
 
 // inName finds what a name tells of the player.
@@ -257,45 +263,82 @@ func (p *personal) inName(name string) (found []check.Finding) {
 // maxSearched bounds the content of one file that is looked through, unwrapped, in bytes.
 const maxSearched = 8 << 30
 
-// search looks through what a file holds, read as spec says, but for its layers: whatever its first bytes show where they are not declared.
-func (p *personal) search(name string, in io.Reader, layers form.Layers, spec form.Spec) ([]check.Finding, error) {
-	content, err := layers.Reader(in, form.Limits{Decoded: maxSearched})
+// search looks through what a file holds, read as spec says, and if it is wrapped also through its bytes as they are, for the headers. Layers that are
+// not declared are whatever its first bytes show.
+func (p *personal) search(name string, open func() (io.ReadCloser, error), layers wrap.Layers, spec doc.Spec) ([]check.Finding, error) {
+	s := &search{personal: p, name: name, seen: map[string]bool{}}
+	err := s.through(open, layers, spec)
+	if err == nil && !layers.None() {
+		err = s.through(open, wrap.Layers{}, doc.Spec{})
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	defer content.Close()
-	text, err := form.TextReader(content, spec)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	seen := map[string]bool{}
-	var found []check.Finding
-	add := func(what, text string) {
-		if key := what + text; !seen[key] && len(found) < maxPrivate {
-			seen[key] = true
-			found = append(found, check.New(check.Private, name, fmt.Sprintf("%s: %s", what, text)))
-		}
-	}
-	var lower []byte
-	err = pieces(text, func(piece []byte) {
-		lower = lowerInto(lower, piece)
-		for _, w := range p.words {
-			w.each(piece, lower, func(int, int) { add(w.what, w.text) })
-		}
-		for _, pattern := range patterns() {
-			for _, mark := range pattern.marks {
-				findAround(pattern.re, piece, mark, func(m []byte) { add(pattern.what, string(m)) })
-			}
-		}
-	})
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return found, nil
+	return s.found, nil
 }
 
-// maxPrivate is how many findings one file gives.
-const maxPrivate = 20
+// through looks through one reading of a file.
+func (s *search) through(open func() (io.ReadCloser, error), layers wrap.Layers, spec doc.Spec) (err error) {
+	in, err := open()
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, in.Close()) }()
+	content, err := layers.Reader(in, wrap.Limits{Decoded: maxSearched})
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	text, err := doc.TextReader(content, spec)
+	if err != nil {
+		return err
+	}
+	return pieces(text, s.piece)
+}
+
+// search collects what one file tells.
+type search struct {
+	*personal
+	name                 string
+	seen                 map[string]bool
+	found                []check.Finding
+	lower, plain, plainL []byte // memory that pieces share
+}
+
+func (s *search) add(what, text string) {
+	if key := what + text; !s.seen[key] && len(s.found) < maxPrivate {
+		s.seen[key] = true
+		s.found = append(s.found, check.New(check.Private, s.name, fmt.Sprintf("%s: %s", what, text)))
+	}
+}
+
+// piece looks through a piece of a file: as text, as text with escapes, and for the bytes that stand for a word in other encodings.
+func (s *search) piece(piece []byte) {
+	s.lower = lowerInto(s.lower, piece)
+	var escapes bool
+	if s.plain, escapes = unescaped(s.plain[:0], piece); escapes {
+		s.plainL = lowerInto(s.plainL, s.plain)
+	}
+	for _, w := range s.words {
+		w.each(piece, s.lower, func(int, int) { s.add(w.what, w.text) })
+		if escapes {
+			w.each(s.plain, s.plainL, func(int, int) { s.add(w.what, w.text) })
+		}
+		for _, spelled := range w.spellings {
+			if spelled.in(piece, s.lower) {
+				s.add(w.what+", "+spelled.how, w.text)
+			}
+		}
+	}
+	for _, pattern := range patterns() {
+		for _, mark := range pattern.marks {
+			findAround(pattern.re, piece, mark, func(m []byte) { s.add(pattern.what, string(m)) })
+		}
+	}
+}
+
+// maxPrivate bounds the findings of one file.
+const maxPrivate = 1000
 
 // pieces calls visit with pieces of r that overlap, so that nothing shorter than the overlap is missed.
 func pieces(r io.Reader, visit func([]byte)) error {
@@ -336,13 +379,13 @@ func (p inSave) blank(f *parcelFile) (leftOut bool, said []string, err error) {
 			return false, nil, err
 		}
 	}
-	f.data, err = form.Rewrite(original, declared.Layers.Layers, form.DefaultLimits, func(content []byte) ([]byte, error) {
+	f.data, err = declared.Layers.Rewrite(original, wrap.DefaultLimits, func(content []byte) ([]byte, error) {
 		for _, at := range places {
-			emptied, err := form.Splice(declared.Spec(), content, at.at, "")
-			if errors.Is(err, form.ErrNotWritable) {
-				emptied, err = form.Splice(declared.Spec(), content, at.at, "0")
+			emptied, err := doc.Splice(declared.Spec(), content, at.at, "")
+			if errors.Is(err, wrap.ErrNotWritable) {
+				emptied, err = doc.Splice(declared.Spec(), content, at.at, "0")
 			}
-			if errors.Is(err, form.ErrNotWritable) && isText(content, declared.Form) && !p.short[at.what] {
+			if errors.Is(err, wrap.ErrNotWritable) && isText(content, declared.Form) && !p.short[at.what] {
 				continue // several values, or one among others: each is taken out as a word
 			}
 			if err != nil {
@@ -379,4 +422,14 @@ func (p inSave) places(name string) []blankPlace {
 		places = append(places, blankPlace{"owner", o.At})
 	}
 	return places
+}
+
+// inNeeds finds what the list of needs tells: in the note, and in the names of mods.
+func (p *personal) inNeeds(n parcel.Needs) ([]check.Finding, error) {
+	n.Save.Name, n.Save.Title = "", "" // told with the file and the field
+	text, err := json.Marshal(n)
+	if err != nil {
+		return nil, err
+	}
+	return p.search("needs", inMemory(text), wrap.Layers{}, doc.Spec{})
 }

@@ -97,8 +97,14 @@ func Wrap(ctx context.Context, h *home.Home, st *facts.State, sv *facts.Save, re
 	}
 	w.Needs = needs(h, st, sv, req.Note)
 	if req.Blank {
+		w.Needs.Note = words.name(req.Note)
 		w.Needs.Save.Name, w.Needs.Save.Title = p.calls(sv.Name), p.name(sv.Facts.Title())
 	}
+	told, err := words.inNeeds(w.Needs)
+	if err != nil {
+		return nil, err
+	}
+	w.Private = append(w.Private, told...)
 	if w.Out == "" {
 		w.Out = cmp.Or(home.Slug(w.Needs.Save.Title), home.Slug(st.Install.Game.ID+" "+w.Needs.Save.Name)) + ".zip"
 	}

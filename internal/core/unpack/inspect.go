@@ -18,9 +18,9 @@ import (
 	"github.com/klauspost/compress/zip"
 	"github.com/zeebo/blake3"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/hazard"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // inspected is what reading one entry found.
@@ -197,7 +197,7 @@ func (d *Download) scan(ctx context.Context, e tree.Entry, content io.Reader, r 
 	}
 	head := &headReader{r: content}
 	kind := kindOf(head)
-	if !d.large[e.Path] && form.AnyCompression.Window(head.seen) > smallWindow {
+	if !d.large[e.Path] && wrap.Auto.Window(head.seen) > smallWindow {
 		d.one.Lock()
 		defer d.one.Unlock()
 	}
@@ -276,8 +276,8 @@ func plain(err error) error {
 	if pe := (*fs.PathError)(nil); errors.As(err, &pe) {
 		return pe.Err
 	}
-	if errors.Is(err, form.ErrDamaged) {
-		return errors.New(strings.ReplaceAll(err.Error(), form.ErrDamaged.Error()+": ", ""))
+	if errors.Is(err, wrap.ErrDamaged) {
+		return errors.New(strings.ReplaceAll(err.Error(), wrap.ErrDamaged.Error()+": ", ""))
 	}
 	return err
 }

@@ -15,8 +15,8 @@ import (
 
 	"github.com/nwaples/rardecode/v2"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // spool writes what can only be read in order into the scratch folder, under a number, and returns how to open it.
@@ -57,7 +57,7 @@ func (d *Download) addSpooled(ctx context.Context, e tree.Entry, r io.Reader) er
 func (d *Download) openTar(ctx context.Context, f *os.File) error {
 	var r io.Reader = bufio.NewReaderSize(f, 1<<20)
 	if d.Kind != "tar" {
-		inner, err := form.Layers{Chain: []form.Layer{{Name: "auto"}}}.Reader(r, form.Limits{Decoded: MaxBytes})
+		inner, err := wrap.Layers{Chain: []wrap.Layer{{Name: "auto"}}}.Reader(r, wrap.Limits{Decoded: MaxBytes})
 		if err != nil {
 			return err
 		}

@@ -21,8 +21,8 @@ import (
 	"sync"
 	"syscall"
 
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Hazard is one dangerous thing in a download.
@@ -204,11 +204,11 @@ func kindOf(r io.Reader) string {
 	case isTar(head):
 		return "tar"
 	}
-	packing := form.Compression(head)
+	packing := wrap.Compression(head)
 	if packing == "" {
 		return "file"
 	}
-	inner, err := form.Layers{Chain: []form.Layer{{Name: packing}}}.Reader(io.MultiReader(bytes.NewReader(head), r), form.Limits{Decoded: MaxBytes})
+	inner, err := wrap.Layers{Chain: []wrap.Layer{{Name: packing}}}.Reader(io.MultiReader(bytes.NewReader(head), r), wrap.Limits{Decoded: MaxBytes})
 	if err != nil {
 		return "file"
 	}

@@ -1,6 +1,8 @@
 package vet
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -12,14 +14,15 @@ import (
 
 	"ostrov/internal/core/assess"
 	"ostrov/internal/core/check"
+	"ostrov/internal/core/doc"
 	"ostrov/internal/core/facts"
-	"ostrov/internal/core/form"
 	"ostrov/internal/core/game"
 	"ostrov/internal/core/logbook"
 	"ostrov/internal/core/plan"
 	"ostrov/internal/core/problem"
 	"ostrov/internal/core/save"
 	"ostrov/internal/core/tree"
+	"ostrov/internal/core/wrap"
 )
 
 // Place plans to install the one save of a vetting. An unfit save needs anyway; a dangerous download is never placed.
@@ -80,7 +83,7 @@ func (v *Vetting) placeable(anyway bool) (*Assessment, error) {
 func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
 	c, t, st := a.Save, a.Target, a.State
 	owner := ""
-	if o := c.Kind.Owner; o != nil && o.Rewrite && st.Account != "" && c.Facts.Owner != "" && c.Facts.Owner != st.Account {
+	if v.rewrites(a) {
 		owner = st.Account
 	}
 	step := plan.Step{What: fmt.Sprintf("%q", c.Title()), Root: t.Folder.Path, Name: t.Name, Saved: c.Modified}
@@ -112,7 +115,92 @@ func (v *Vetting) place(ctx context.Context, a *Assessment, p *plan.Plan) {
 		p.Replacing(ctx, t.Folder.Path, guard, gone...)
 	}
 	if owner != "" {
-		p.Say(plan.Step{Verb: plan.Set, What: "owner " + c.Facts.Owner + " → " + owner, Root: t.Folder.Path, Name: t.Name})
+		p.Say(plan.Step{Verb: plan.Set, What: "owner " + cmp.Or(c.Facts.Owner, "nobody") + " → " + owner + a.elsewhere, Root: t.Folder.Path, Name: t.Name})
+	}
+}
+
+// rewrites reports whether place writes the receiver's account into the save: in the place of another one, or where a parcel was blanked.
+func (v *Vetting) rewrites(a *Assessment) bool {
+	c, account := a.Save, a.State.Account
+	if o := c.Kind.Owner; o == nil || !o.Rewrite || account == "" || c.Facts.Owner == account {
+		return false
+	}
+	if c.Facts.Owner != "" {
+		return true
+	}
+	_, err := (&placing{v: v, c: c, owner: account}).rewritten(v.ownerFile(c)) // there may be no place for it
+	return err == nil
+}
+
+// ownerFile is the file of the download that the owner stands in, as its description says.
+func (v *Vetting) ownerFile(c *facts.Found) string {
+	i := slices.IndexFunc(c.Candidate.Files, (&placing{c: c}).holdsOwner)
+	if i < 0 {
+		return ""
+	}
+	return c.Candidate.Files[i]
+}
+
+// ownerElsewhere says where the owner's account stands besides the places that place rewrites, and how often, or "".
+func (v *Vetting) ownerElsewhere(ctx context.Context, a *Assessment) string {
+	c := a.Save
+	if len(c.Facts.Owner) < minOwner || !v.rewrites(a) {
+		return ""
+	}
+	placed := &placing{v: v, c: c, owner: a.State.Account}
+	var said []string
+	for _, name := range c.Candidate.Files {
+		n, err := placed.ownerIn(name)
+		switch {
+		case ctx.Err() != nil:
+			return ""
+		case err != nil:
+			said = append(said, "perhaps in "+path.Base(name)+", which was not read")
+		case n > 0:
+			said = append(said, fmt.Sprintf("%d times in %s", n, path.Base(name)))
+		}
+	}
+	if len(said) == 0 {
+		return ""
+	}
+	return "; the account of before stays where the description names no owner: " + strings.Join(said, ", ")
+}
+
+// minOwner is how long an account must be to be looked for, in bytes: shorter ones occur by chance.
+const minOwner = 4
+
+// ownerIn counts how often the owner's account will still be in a file after it has been placed.
+func (p *placing) ownerIn(name string) (n int, err error) {
+	layers := wrap.Layers{Chain: []wrap.Layer{{Name: "auto"}}}
+	for _, declared := range p.c.Kind.Files {
+		if declared.Path == "." || len(declared.In([]string{strings.TrimPrefix(name, p.c.Candidate.Name+"/")})) > 0 {
+			layers = declared.Layers.Layers
+		}
+	}
+	limits := wrap.Limits{Decoded: maxRewritten}
+	var content []byte
+	if p.holdsOwner(name) {
+		if content, err = p.rewritten(name); err == nil {
+			content, err = layers.Peel(bytes.NewReader(content), limits)
+		}
+	} else {
+		content, err = layers.ReadFile(p.v.Download.FS, name, limits)
+	}
+	if err != nil {
+		return 0, err
+	}
+	part := func(i int) bool {
+		return i >= 0 && i < len(content) && (content[i] >= '0' && content[i] <= '9' || content[i] >= 'a' && content[i] <= 'z' || content[i] >= 'A' && content[i] <= 'Z')
+	}
+	for at := 0; ; {
+		i := bytes.Index(content[at:], []byte(p.c.Facts.Owner))
+		if i < 0 {
+			return n, nil
+		}
+		from := at + i
+		if at = from + len(p.c.Facts.Owner); !part(from-1) && !part(at) {
+			n++
+		}
 	}
 }
 
@@ -262,12 +350,12 @@ func (p *placing) rewritten(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	limits := form.DefaultLimits
+	limits := wrap.DefaultLimits
 	if layers := declared.Layers.Layers; len(layers.Chain) > 0 || layers.Tag != nil {
 		limits.Decoded = maxRewritten
 	}
-	written, err := form.Rewrite(original, declared.Layers.Layers, limits, func(content []byte) ([]byte, error) {
-		return form.Splice(declared.Spec(), content, p.c.Kind.Owner.At, p.c.Kind.Owner.Fields()[0].Encode(p.owner))
+	written, err := declared.Layers.Rewrite(original, limits, func(content []byte) ([]byte, error) {
+		return doc.SpliceAll(declared.Spec(), content, p.c.Kind.Owner.At, p.c.Kind.Owner.Fields()[0].Encode(p.owner))
 	})
 	if err != nil {
 		return nil, fmt.Errorf("%s: the owner: %w", name, err)

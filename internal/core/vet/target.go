@@ -54,9 +54,9 @@ func (a *Assessment) place(req Request, downloadName string) {
 		text := fmt.Sprintf("belongs to account %s; place puts it into yours", owner)
 		switch {
 		case !st.Install.Game.IsAccount(owner):
-			text = "belongs to nobody; place makes it yours, " + st.Account
+			text = "belongs to nobody; place makes it yours, " + st.Account + a.elsewhere
 		case c.Kind.Owner != nil && c.Kind.Owner.Rewrite:
-			text = fmt.Sprintf("belongs to account %s; place rewrites it to yours, %s", owner, st.Account)
+			text = fmt.Sprintf("belongs to account %s; place rewrites it to yours, %s%s", owner, st.Account, a.elsewhere)
 		}
 		add(check.New(check.OwnerDiffers, "", text))
 	}

@@ -59,6 +59,8 @@ type Assessment struct {
 	// Blocked is why there is nowhere to put it, or nil.
 	Blocked *check.Finding
 
+	elsewhere string // where the owner's account stays, in words, or ""
+
 	folder string // the id of the folder that it goes into, or "" for that of its kind
 }
 
@@ -336,6 +338,7 @@ func (v *Vetting) judge(ctx context.Context, installs []*game.Install, req Reque
 			}
 			a.Findings = append(a.Findings, assess.OfDownload(st, found.Save)...)
 		}
+		a.elsewhere = v.ownerElsewhere(ctx, a)
 		a.place(req, v.Download.Name)
 		for i := range a.Findings {
 			a.Findings[i].Remedy = a.Findings[i].Remedy.About("FILE", v.File)

@@ -128,7 +128,7 @@ func (m *Maker) readers() {
 		Central: func(h *header) { h.Extra = unpacktest.UnicodePath(h.Name, "slot_05/x") }})...), "dangerous")
 	m.add("in the directory: a link, said to be packed elsewhere", "a.zip", m.with(nil, func(h *header) { h.Attributes = 0o120777 << 16 }, ""), "dangerous", "incomplete")
 	wrong := func(h *header) { h.Flags = 8 }
-	m.add("behind the content: another size", "a.zip", m.with(func(h *header) { h.Flags, h.CRC, h.Packed, h.Size = 8, 0, 0, 0 }, wrong, unpacktest.Described("other")), "damaged", "dangerous", "mods-unknown", "no-rule")
+	m.add("behind the content: another size", "a.zip", m.with(func(h *header) { h.Flags, h.CRC, h.Packed, h.Size = 8, 0, 0, 0 }, wrong, unpacktest.Described("other")), "damaged", "dangerous")
 	hidden := unpacktest.LocalFile(unpacktest.File{"slot_05/run.bat", "del *"})
 	for where, zip := range map[string][]byte{
 		"between":                 unpacktest.RawZip(nil, m.raw(raw{File: unpacktest.File{"slot_05/x", "x"}, Before: hidden})...),
