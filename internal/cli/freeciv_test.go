@@ -90,6 +90,7 @@ var refused = regexp.MustCompile(`Could not find a readable|Failure loading save
 // TestFreeciv compares verdicts with what the real server says when it loads the same saves.
 func TestFreeciv(t *testing.T) {
 	alone(t, "freeciv")
+	needsProgram(t, "setpriv", "util-linux")
 	if _, err := os.Stat(freecivServer); err != nil {
 		t.Skip("needs the Debian packages freeciv-server and freeciv-data")
 	}

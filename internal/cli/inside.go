@@ -34,7 +34,7 @@ func (a *app) fields() *ucli.Command {
 			if s.Unread != nil {
 				return fmt.Errorf("%s cannot be read: %w", s.Path(), s.Unread)
 			}
-			all, err := edit.Fields(ctx, edit.Of(h.Hasher, st, s))
+			all, err := edit.Fields(ctx, edit.Of(st, s))
 			if err != nil {
 				return err
 			}
@@ -60,7 +60,7 @@ func (a *app) find() *ucli.Command {
 			if text == "" {
 				return problem.Usage(nil, "an empty text stands everywhere: say what to find")
 			}
-			found, err := edit.Find(ctx, h.Hasher, edit.Of(h.Hasher, st, s), text)
+			found, err := edit.Find(ctx, edit.Of(st, s), text)
 			if err != nil {
 				return err
 			}
@@ -78,7 +78,8 @@ func (a *app) set() *ucli.Command {
 	return &ucli.Command{
 		Name: "set", Category: inside, Usage: "give values in a save others; undo brings it back", ArgsUsage: "SAVE [FIELD=VALUE…]",
 		Flags: []ucli.Flag{
-			&ucli.StringSliceFlag{Name: "at", Usage: "`FILE:QUERY=VALUE` for a place that the description does not name; find tells both. The value is what stands behind the last ="},
+			&ucli.StringSliceFlag{Name: "at", Usage: "`FILE:QUERY=VALUE` for a place that the description does not name; find tells both. The value is what follows the last ="},
+			&ucli.StringSliceFlag{Name: "value", Usage: "the `VALUE` for the at of the same position, which then is FILE:QUERY alone: for values with = in them"},
 			&ucli.StringFlag{Name: "as", Usage: "leave the save as it is, and write the result into a free `SLOT` or name"},
 		},
 		DisableSliceFlagSeparator: true,
@@ -88,7 +89,7 @@ func (a *app) set() *ucli.Command {
 
 // setValues gives values in a save others.
 func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
-	wanted, err := assignments(cmd.Args().Tail(), cmd.StringSlice("at"))
+	wanted, err := assignments(cmd.Args().Tail(), cmd.StringSlice("at"), cmd.StringSlice("value"))
 	if err != nil {
 		return err
 	}
@@ -96,7 +97,7 @@ func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) er
 	if err != nil {
 		return err
 	}
-	edited, err := edit.Set(ctx, edit.Of(h.Hasher, st, s), wanted)
+	edited, err := edit.Set(ctx, edit.Of(st, s), wanted)
 	if err != nil {
 		return err
 	}
@@ -175,8 +176,8 @@ func (a *app) alter(ctx context.Context, h *home.Home, of alteration) error {
 	return a.carryOut(ctx, h, carry{command: of.command, plan: p, done: done, question: of.question, after: after, inside: of.inside, verdict: of.verdict})
 }
 
-// assignments takes FIELD=VALUE and FILE:QUERY=VALUE apart.
-func assignments(fields, places []string) ([]edit.Assignment, error) {
+// assignments takes FIELD=VALUE and FILE:QUERY=VALUE apart. The values of the option value belong to the places in their order.
+func assignments(fields, places, values []string) ([]edit.Assignment, error) {
 	var all []edit.Assignment
 	for _, text := range fields {
 		field, value, ok := strings.Cut(text, "=")
@@ -188,13 +189,23 @@ func assignments(fields, places []string) ([]edit.Assignment, error) {
 		}
 		all = append(all, edit.Assignment{Field: field, Value: value})
 	}
-	for _, text := range places {
-		file, rest, ok := strings.Cut(text, ":")
-		i := strings.LastIndex(rest, "=")
+	if len(values) > 0 && len(values) != len(places) {
+		return nil, problem.Usage(problem.Advise("give each at a value of its own, in the same order"), "%s for %s", view.Count(len(values), "value", "values"), view.Count(len(places), "place", "places"))
+	}
+	for n, text := range places {
+		file, query, ok := strings.Cut(text, ":")
+		if len(values) > 0 {
+			if !ok || file == "" || query == "" {
+				return nil, problem.Usage(nil, "%q is not FILE:QUERY", text)
+			}
+			all = append(all, edit.Assignment{File: file, Query: query, Value: values[n]})
+			continue
+		}
+		i := strings.LastIndex(query, "=")
 		if !ok || file == "" || i <= 0 {
 			return nil, problem.Usage(nil, "%q is not FILE:QUERY=VALUE", text)
 		}
-		all = append(all, edit.Assignment{File: file, Query: rest[:i], Value: rest[i+1:]})
+		all = append(all, edit.Assignment{File: file, Query: query[:i], Value: query[i+1:]})
 	}
 	if len(all) == 0 {
 		return nil, problem.Usage(problem.Advise("fields tells what may be set"), "say what to set: FIELD=VALUE, or --at FILE:QUERY=VALUE")

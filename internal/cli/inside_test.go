@@ -74,6 +74,15 @@ func standing(text string) string {
 	return text
 }
 
+// TestAValueWithAnEqualsSign gives places their values apart, in the same order.
+func TestAValueWithAnEqualsSign(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("set", "tidewrack/3", "--at", "voyage:$.title", "--value", "a=b", "--at", "voyage:$.islands[3].lamps", "--value", "77", "--yes")
+	assert.Equal(t, "a=b", w.fieldsOf("tidewrack/3")["title"].Value)
+	assert.Contains(t, w.decoded("slot_02"), `"lamps": 77`)
+}
+
 // TestAChangedSaveIsWrittenBeside leaves the save as it is.
 func TestAChangedSaveIsWrittenBeside(t *testing.T) {
 	t.Parallel()
@@ -124,6 +133,8 @@ func TestWhatCannotBeSetIsSaid(t *testing.T) {
 	}
 	assert.Contains(t, w.fails(2, "set", "tidewrack/3").err, "say what to set")
 	assert.Contains(t, w.fails(2, "set", "tidewrack/3", "title=a", "title=b").err, "twice")
+	assert.Contains(t, w.fails(2, "set", "tidewrack/3", "title=a", "--at", "voyage:$.title=b", "--yes").err, "twice", "a field and a place that are the same")
+	assert.Contains(t, w.fails(2, "set", "tidewrack/3", "--at", "voyage:$.title", "--value", "a", "--value", "b").err, "2 values for 1 place")
 	assert.Contains(t, w.ok("set", "brass-orchard/B", "coins=880").out, "nothing to do")
 	assert.Equal(t, before, state(t, w.voyages(), w.path("player")))
 }
@@ -221,7 +232,7 @@ func TestPartsGoFromSaveToSave(t *testing.T) {
 	file := w.path("bo.zip")
 	w.ok("members", "take", "night-tram/1", "Bo", file)
 	assert.Contains(t, w.ok("vet", file).out, "one driver of a roster of Night Tram")
-	assert.Contains(t, w.fails(7, "members", "take", "night-tram/1", "Anna", file).err, "bo.zip", "no file is replaced unasked")
+	assert.Contains(t, w.fails(7, "members", "take", "night-tram/1", "Anna", file).err, "the option yes replaces it", "no file is replaced unasked")
 	w.ok("members", "remove", "night-tram/1", "Bo", "--yes")
 	assert.NotContains(t, w.ok("members", "night-tram/1").out, "Bo")
 	w.ok("members", "put", "night-tram/1", file, "--yes")
@@ -296,6 +307,8 @@ func TestASaveOfAnotherVersion(t *testing.T) {
 // TestAnEditorOpensASave has editors that change, cut, empty, break and leave the text.
 func TestAnEditorOpensASave(t *testing.T) {
 	t.Parallel()
+	needsProgram(t, "sh", "dash")
+	needsProgram(t, "sed", "sed")
 	w := newWorld(t).withTrams()
 	w.ok("look")
 	editor := func(text string) string {
@@ -325,6 +338,15 @@ func TestAnEditorOpensASave(t *testing.T) {
 	assert.Equal(t, "214", w.fieldsOf("night-tram/Lower Town.tramworld")["nights"].Raw)
 	w.ok("open", "night-tram/1", "--with", editor(`sed -i 's/Night shift/Late shift/' "$1"`), "--yes")
 	assert.Equal(t, "Late shift", w.fieldsOf("night-tram/1")["title"].Value, "the named fields of a binary file")
+	meanwhile := w.run("open", "tidewrack/3", "--with", editor(`sed -i 's/The Long Mole/The Short Mole/' "$1"; printf x >>'`+w.voyages("slot_02", "chart.bin")+`'`), "--yes").err
+	_, kept, _ := strings.Cut(meanwhile, "your text is still in ")
+	kept, _, _ = strings.Cut(kept, "\n")
+	texts, err := filepath.Glob(filepath.Join(strings.TrimSpace(kept), "*"))
+	require.NoError(t, err)
+	require.Len(t, texts, 1, meanwhile)
+	text, err := os.ReadFile(texts[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "The Short Mole", "what was edited is not lost")
 }
 
 // TestAConvertedSaveGoesWhereItBelongs converts into the folder of the other version; the save itself stays.
@@ -410,7 +432,7 @@ func TestWhatIsHostileInsideIsRefused(t *testing.T) {
 	z := gzip.NewWriter(&bomb)
 	_, err := z.Write([]byte(`{"title": "Bomb", "version": "1.6.2", "captain": 70431, "mods": [], "islands": [{"id": 0, "oil": 1, "note": "`))
 	require.NoError(t, err)
-	for range 300 {
+	for range 520 {
 		_, err := z.Write(bytes.Repeat([]byte("a"), 1<<20))
 		require.NoError(t, err)
 	}
@@ -427,4 +449,29 @@ func TestWhatIsHostileInsideIsRefused(t *testing.T) {
 		assert.NotContains(t, r.err, "panic")
 	}
 	assert.Equal(t, before, state(t, w.voyages()))
+}
+
+// TestAnOwnerThatStandsElsewhere places a save whose owner's account is in other files, too: vet counts these, and place says the same.
+func TestAnOwnerThatStandsElsewhere(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	folder := w.path("downloads", "mine", "slot_05")
+	require.NoError(t, os.CopyFS(folder, os.DirFS(w.voyages("slot_02"))))
+	rewrite(t, filepath.Join(folder, "voyage.json.gz"), `"captain": 70431`, `"captain": 70999`)
+	chart, err := os.ReadFile(filepath.Join(folder, "chart.bin"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "chart.bin"), append(chart, " 70999 70999, not 170999 "...), 0o644))
+	for _, command := range [][]string{{"vet", "downloads/mine"}, {"place", "downloads/mine", "--slot", "7", "--yes"}} {
+		assert.Contains(t, strings.Join(strings.Fields(w.ok(command...).out), " "), "2 times in chart.bin", command)
+	}
+	assert.Contains(t, w.decoded("slot_06"), `"captain": 70431`)
+}
+
+// TestABlankedSaveIsMadeYours places a parcel in which the owner was emptied: it becomes the receiver's.
+func TestABlankedSaveIsMadeYours(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.ok("parcel", "tidewrack/3", "--blank", "-o", "blank.zip", "--yes")
+	w.ok("place", "blank.zip", "--slot", "7", "--yes")
+	assert.Contains(t, w.decoded("slot_06"), `"captain": 70431`)
 }

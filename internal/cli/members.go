@@ -24,7 +24,7 @@ func (a *app) members() *ucli.Command {
 			if err != nil {
 				return err
 			}
-			all, err := edit.Members(ctx, edit.Of(h.Hasher, st, s))
+			all, err := edit.Members(ctx, edit.Of(st, s))
 			if err != nil {
 				return err
 			}
@@ -53,7 +53,7 @@ func (a *app) takeMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 	if err != nil {
 		return err
 	}
-	t, err := edit.Take(ctx, edit.Of(h.Hasher, st, s), cmd.Args().Get(1))
+	t, err := edit.Take(ctx, edit.Of(st, s), cmd.Args().Get(1))
 	if err != nil {
 		return err
 	}
@@ -142,7 +142,7 @@ func (a *app) copyMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 			return noSaveIn(from)
 		}
 	} else {
-		one := edit.Of(h.Hasher, of, giver)
+		one := edit.Of(of, giver)
 		src = &one
 	}
 	t, err := edit.Take(ctx, *src, cmd.Args().Get(1))
@@ -154,7 +154,7 @@ func (a *app) copyMember(ctx context.Context, cmd *ucli.Command, h *home.Home) e
 
 // putIn puts a member into a save.
 func (a *app) putIn(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, t *edit.Taken, command, as string) error {
-	src := edit.Of(h.Hasher, st, s)
+	src := edit.Of(st, s)
 	edited, put, err := edit.Put(ctx, src, t)
 	if err != nil {
 		return err
@@ -173,7 +173,7 @@ func (a *app) removeMember(ctx context.Context, cmd *ucli.Command, h *home.Home)
 	if err != nil {
 		return err
 	}
-	src := edit.Of(h.Hasher, st, s)
+	src := edit.Of(st, s)
 	t, err := edit.Take(ctx, src, cmd.Args().Get(1))
 	if err != nil {
 		return err

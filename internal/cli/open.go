@@ -43,7 +43,7 @@ const maxEdited = 512 << 20
 
 // edit opens texts of a save in an editor, and plans what has become of them.
 func (a *app) edit(ctx context.Context, h *home.Home, st *facts.State, s *facts.Save, words []string, with, as string) (err error) {
-	src := edit.Of(h.Hasher, st, s)
+	src := edit.Of(st, s)
 	was, err := edit.Texts(ctx, src, words)
 	if err != nil {
 		return err
@@ -52,10 +52,12 @@ func (a *app) edit(ctx context.Context, h *home.Home, st *facts.State, s *facts.
 	if err != nil {
 		return err
 	}
-	keep := false
+	edited := false // the folder has work of the player's that is not in the save
 	defer func() {
-		if !keep {
+		if !edited {
 			err = errors.Join(err, h.DropScratch(filepath.Dir(dir)))
+		} else if err != nil {
+			err = problem.New(problem.HintsOf(err).Or(problem.Advise("your text is still in %s", dir)), "%w", err)
 		}
 	}()
 	var files []string
@@ -80,8 +82,10 @@ func (a *app) edit(ctx context.Context, h *home.Home, st *facts.State, s *facts.
 				return err
 			}
 		}
+		edited = true
 		r, err := edit.Reopen(ctx, src, was, now)
 		if err == nil && len(r.Files) == 0 {
+			edited = false
 			p := plan.New(ctx, h, st, "", nil)
 			p.Reason = "nothing in it is another"
 			return a.carryOut(ctx, h, carry{command: "open", plan: p})
@@ -91,16 +95,17 @@ func (a *app) edit(ctx context.Context, h *home.Home, st *facts.State, s *facts.
 			if err != nil {
 				return err
 			}
-			return a.alter(ctx, h, alteration{command: "open", st: st, save: s, edited: r.Edited, as: as, inside: &view.InsideDoc{Difference: r.Difference}, verdict: judged,
+			err = a.alter(ctx, h, alteration{command: "open", st: st, save: s, edited: r.Edited, as: as, inside: &view.InsideDoc{Difference: r.Difference}, verdict: judged,
 				done: "written:", question: "Write it?"})
+			edited = err != nil
+			return err
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		fmt.Fprintf(a.Stderr, "%s\n", multiline(err.Error()))
 		if a.yes || !a.hasTerminal() || a.confirm("Open it again?") != nil {
-			keep = true
-			return problem.Usage(problem.Advise("your text is still in %s", dir), "it cannot be written back: %w; the save is as it was", err)
+			return problem.Usage(problem.HintsOf(err), "it cannot be written back: %w; the save is as it was", err)
 		}
 	}
 }

@@ -17,6 +17,7 @@ import (
 // both are there.
 func TestFreecivReadsWhatWasSet(t *testing.T) {
 	alone(t, "freeciv")
+	needsProgram(t, "setpriv", "util-linux")
 	if _, err := os.Stat(freecivServer); err != nil {
 		t.Skip("needs the Debian packages freeciv-server and freeciv-data")
 	}

@@ -201,6 +201,7 @@ func TestNothingIsWiderThanTheScreen(t *testing.T) {
 		{"look", "--help"}, {"help"}, {"keep", "tidewrack", "--dry-run"}, {"fresh", "New", "tidewrack", "--dry-run"},
 	}
 	env := append(os.Environ(), "OSTROV_HOME="+filepath.Join(w.dir, "ostrov"), "TERM=xterm", "LC_ALL=C.UTF-8")
+	needsProgram(t, "sh", "dash")
 	for _, width := range []int{60, 80, 132} {
 		for _, args := range commands {
 			script := fmt.Sprintf("stty cols %d; %s %s; echo end-$((40+2))", width, program, quotedWords(args))

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	ucli "github.com/urfave/cli/v3"
@@ -27,7 +28,8 @@ func asFlag() *ucli.StringFlag {
 func (a *app) strip() *ucli.Command {
 	return &ucli.Command{
 		Name: "strip", Category: inside, Usage: "take out of a save what only a mod provides, before the mod goes", ArgsUsage: "SAVE",
-		Flags: []ucli.Flag{&ucli.StringSliceFlag{Name: "of", Usage: "the mod, by its `ID` or title; several may be given", Required: true}, asFlag()},
+		Flags: []ucli.Flag{&ucli.StringSliceFlag{Name: "of", Usage: "the mod, by its `ID` or title; several may be given", Required: true},
+			&ucli.BoolFlag{Name: "anyway", Usage: "take out things of other mods, too, that are in those of the mod"}, asFlag()},
 		Action: a.with(1, 1, func(ctx context.Context, cmd *ucli.Command, h *home.Home) error {
 			st, s, err := a.findSave(ctx, h, cmd.Args().First())
 			if err != nil {
@@ -39,8 +41,8 @@ func (a *app) strip() *ucli.Command {
 					return problem.Usage(problem.Do("mods", st.Called), "nobody knows what the mod %q brings into saves; nothing has been changed", names[i])
 				}
 			}
-			src := edit.Of(h.Hasher, st, s)
-			out, err := edit.Strip(ctx, src, st.Finder(s), ids)
+			src := edit.Of(st, s)
+			out, err := edit.Strip(ctx, src, st.Finder(s), ids, cmd.Bool("anyway"))
 			if err != nil {
 				return err
 			}
@@ -58,10 +60,24 @@ func (a *app) strip() *ucli.Command {
 				n += t.Count
 			}
 			return a.alter(ctx, h, alteration{command: "strip", st: st, save: s, edited: out.Edited, as: cmd.String("as"),
-				inside:  &view.InsideDoc{Things: out.Things, Followed: out.Followed, Listed: out.Listed, Without: names},
+				inside:  &view.InsideDoc{Things: out.Things, Needed: neededBy(st, s, ids), Followed: out.Followed, Listed: out.Listed, Without: names},
 				verdict: judged, done: view.Count(n, "thing", "things") + " of " + view.Text(strings.Join(names, ", ")) + " taken out of", question: "Take it out?"})
 		}),
 	}
+}
+
+// neededBy are the mods that a save lists, and that need one of the mods that are taken out of it.
+func neededBy(st *facts.State, s *facts.Save, ids []string) (names []string) {
+	is := func(id string) bool {
+		return slices.ContainsFunc(ids, func(other string) bool { return strings.EqualFold(id, other) })
+	}
+	for _, m := range st.Mods.Mods {
+		listed := slices.ContainsFunc(s.Facts.Mods, func(item field.Item) bool { return strings.EqualFold(item.ID, m.ID) })
+		if listed && !is(m.ID) && slices.ContainsFunc(m.Needs, func(n mod.Need) bool { return is(n.ID) }) {
+			names = append(names, m.Name())
+		}
+	}
+	return names
 }
 
 // meantMods are the mods that words mean, by id or title: their ids, those of them that are installed, and what they are called. A mod that is gone
@@ -111,7 +127,7 @@ func (a *app) borrowSection(ctx context.Context, cmd *ucli.Command, h *home.Home
 		return err
 	}
 	defer done()
-	into := edit.Of(h.Hasher, st, s)
+	into := edit.Of(st, s)
 	b, err := edit.Borrow(ctx, into, giver, section)
 	if err != nil {
 		return err
@@ -171,7 +187,7 @@ func (a *app) giver(ctx context.Context, h *home.Home, st *facts.State, section 
 		}
 		return edit.Giver{Save: src}, done, err
 	}
-	src := edit.Of(h.Hasher, of, s)
+	src := edit.Of(of, s)
 	return edit.Giver{Save: &src}, done, nil
 }
 
@@ -287,7 +303,7 @@ func (a *app) convertSave(ctx context.Context, cmd *ucli.Command, h *home.Home) 
 		return a.placeOne(ctx, h, placing{command: "convert", file: address, convert: true, to: cmd.String("to"), without: cmd.StringSlice("without"),
 			req: vet.Request{Pick: cmd.String("pick"), Slot: cmd.String("as")}})
 	}
-	src := edit.Of(h.Hasher, st, s)
+	src := edit.Of(st, s)
 	to := cmd.String("to")
 	if to == "" {
 		to = cmp.Or(edit.Reaches(src.Game, s.Kind, s.Needs.Version, st.Version), st.Version)
