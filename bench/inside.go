@@ -2,12 +2,16 @@ package main
 
 import (
 	"bufio"
+	"compress/gzip"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"time"
+
+	_ "modernc.org/sqlite"
 )
 
 // insideDescription adds saves whose content is changed: one XML, one JSON and one of blocks.
@@ -46,6 +50,29 @@ form = "blocks"
 [save.field]
 title = { in = "all", at = "$.w[0].title" }
 coins = { in = "all", at = "$.w[0].coins", as = "int", set = true }
+[[save]]
+id = "packed"
+unit = "file"
+folder = "saves"
+name = "{name}.gz"
+[save.file.all]
+path = "."
+form = "json"
+layers = ["gzip"]
+[save.field]
+title = { in = "all", at = "$.title" }
+coins = { in = "all", at = "$.coins", as = "int", set = true }
+[[save]]
+id = "rows"
+unit = "file"
+folder = "saves"
+name = "{name}.db"
+[save.file.all]
+path = "."
+form = "sqlite"
+[save.field]
+title = { in = "all", at = "SELECT title FROM w WHERE id = 1" }
+coins = { in = "all", at = "SELECT coins FROM w WHERE id = 1", as = "int", set = true }
 [[references]]
 save = "blocks"
 in = "all"
@@ -135,6 +162,66 @@ func insideSaves(b *bench) error {
 	return nil
 }
 
+// packedSaves makes of the large JSON one in gzip, and writes a database of 166 MB.
+func packedSaves(b *bench) error {
+	in, err := os.Open(b.path("large.js"))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(b.path("large.gz"))
+	if err != nil {
+		return err
+	}
+	z, err := gzip.NewWriterLevel(out, gzip.BestSpeed)
+	if err == nil {
+		_, err = io.Copy(z, in)
+	}
+	if err := errors.Join(err, z.Close(), out.Close()); err != nil {
+		return err
+	}
+	db, err := sql.Open("sqlite", b.path("large.db"))
+	if err != nil {
+		return err
+	}
+	for _, statement := range []string{
+		"CREATE TABLE w (id INTEGER PRIMARY KEY, title TEXT, coins INTEGER)", "INSERT INTO w VALUES (1, 'Large', 1)",
+		"CREATE TABLE tree (id INTEGER PRIMARY KEY, says TEXT)",
+		"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i < 150000) INSERT INTO tree SELECT i, printf('tree %d ', i) || hex(zeroblob(500)) FROM n",
+		"INSERT INTO tree VALUES (200000, 'the end')",
+	} {
+		if _, err := db.Exec(statement); err != nil {
+			return errors.Join(err, db.Close())
+		}
+	}
+	return db.Close()
+}
+
+// packed compares changes of a save in gzip and of a database with copying it.
+func packed(ctx context.Context, b *bench) error {
+	if err := packedSaves(b); err != nil {
+		return err
+	}
+	for ending, what := range map[string]string{"gz": "300 MB in gzip: ", "db": "SQLite of 166 MB: "} {
+		fresh := func() error {
+			if err := copyFile(b.path("large."+ending), b.path("game", "saves", "large."+ending)); err != nil {
+				return err
+			}
+			time.Sleep(2100 * time.Millisecond)
+			return b.setUp("look", "bench")
+		}
+		cp := side{name: "cp, sync", command: []string{"sh", "-c", "cp large." + ending + " copy && sync copy"}, before: func() error { _ = os.Remove(b.path("copy")); return nil }}
+		if _, err := b.compare(ctx, what+"a value", side{name: "set", command: []string{b.ostrov, "set", "bench/large." + ending, "coins=7", "--yes"}, before: fresh}, cp); err != nil {
+			return err
+		}
+		grep := side{name: "grep -F", command: []string{"sh", "-c", "grep -aF 'the end' large." + ending + " > found || true"}}
+		if _, err := b.compare(ctx, what+`"the end"`, side{name: "find", command: []string{b.ostrov, "find", "bench/large." + ending, "the end"}}, grep); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // inside compares changes of what is in a save of 300 MB with copying it, and finding with grep.
 func inside(b *bench) error {
 	ctx := context.Background()
@@ -187,7 +274,7 @@ func inside(b *bench) error {
 			}
 		}
 	}
-	return nil
+	return packed(ctx, b)
 }
 
 func copyFile(from, to string) error {
