@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -108,7 +109,7 @@ func (a *app) setValues(ctx context.Context, cmd *ucli.Command, h *home.Home) er
 	}
 	var says []plan.Step
 	for _, w := range edited.Written {
-		says = append(says, plan.Step{Verb: plan.Set, What: w.What + ": " + w.Was + " → " + w.Now})
+		says = append(says, plan.Step{Verb: plan.Set, What: w.What + ": " + cmp.Or(w.Was, "empty") + " → " + cmp.Or(w.Now, "empty")})
 	}
 	return a.alter(ctx, h, alteration{command: "set", st: st, save: s, edited: edited, as: cmd.String("as"), says: says,
 		done: view.Count(len(edited.Written), "value", "values") + " set in", question: "Set it?"})
@@ -190,7 +191,7 @@ func assignments(fields, places, values []string) ([]edit.Assignment, error) {
 		all = append(all, edit.Assignment{Field: field, Value: value})
 	}
 	if len(values) > 0 && len(values) != len(places) {
-		return nil, problem.Usage(problem.Advise("give each at a value of its own, in the same order"), "%s for %s", view.Count(len(values), "value", "values"), view.Count(len(places), "place", "places"))
+		return nil, problem.Usage(problem.Advise("give each place a value of its own, in the same order"), "%s for %s", view.Count(len(values), "value", "values"), view.Count(len(places), "place", "places"))
 	}
 	for n, text := range places {
 		file, query, ok := strings.Cut(text, ":")

@@ -21,6 +21,7 @@ type FieldDoc struct {
 	Value   string `json:"value,omitempty"`
 	Raw     string `json:"raw,omitempty"`
 	There   bool   `json:"there"`
+	Unread  string `json:"unread,omitempty"`
 	Set     bool   `json:"set"`
 	Allowed string `json:"allowed,omitempty"`
 }
@@ -44,7 +45,9 @@ func (p *Printer) Fields(doc FieldsDoc) {
 	settable := false
 	for _, f := range doc.Fields {
 		value := Text(f.Value)
-		if !f.There {
+		if f.Unread != "" {
+			value = p.paint(warn, "cannot be read")
+		} else if !f.There {
 			value = p.paint(faint, "not in this save")
 		} else if f.Value == "" {
 			value = p.paint(faint, "empty")

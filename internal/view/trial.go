@@ -229,14 +229,18 @@ func (p *Printer) fieldState(f trial.Field) (value, where string) {
 	found := f.Found()
 	if found == nil {
 		var tried []string
-		problem := ""
+		problem, empty := "", false
 		for _, t := range f.Tried {
 			tried = append(tried, strings.TrimSpace(t.In+" "+t.Query))
 			if t.Err != nil && !errors.Is(t.Err, fs.ErrNotExist) {
 				problem = reading(t.Err)
 			}
+			empty = empty || t.Value.Empty
 		}
 		value = p.paint(warn, "not found")
+		if empty {
+			value = "there, and empty"
+		}
 		if problem != "" {
 			value = p.paint(bad, Text(problem))
 		}

@@ -141,7 +141,7 @@ func (s *blockScan) load(size int) error {
 func (s *blockScan) again(at int) error {
 	size := 4 * max(len(s.text), s.step)
 	if s.at = at; size > 4*maxPiece {
-		return fmt.Errorf("%w: a part of more than %d bytes", wrap.ErrTooLarge, maxPiece)
+		return fmt.Errorf("%w: a part of more than %d MiB", wrap.ErrTooLarge, maxPiece>>20)
 	}
 	s.short = false
 	return s.load(size)

@@ -177,10 +177,6 @@ type chunksEdit struct {
 	bytesEdit
 }
 
-func (c chunksEdit) find(ctx context.Context, of *Node, query string, each bool, visit func(Node) error) (bool, error) {
-	return c.chunksReader.find(ctx, of, query, each, visit)
-}
-
 func (c chunksEdit) cut(parts []Node) ([]change, error) {
 	var edits []change
 	for _, n := range parts {

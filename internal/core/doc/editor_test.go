@@ -497,3 +497,21 @@ func TestTheQueryLeadsThere(t *testing.T) {
 		assert.Equal(t, c.want, got, form)
 	}
 }
+
+// TestManyPlacesAreCounted has a text at more places than are told with the way to them: all are visited, in every form.
+func TestManyPlacesAreCounted(t *testing.T) {
+	const n = maxHits + 50
+	for form, c := range map[string][3]string{
+		"json": {`["`, `reed","r\u0065ed","`, `"]`}, "xml": {"<a>", "<b>reed</b><b>r&#101;ed</b>", "</a>"}, "blocks": {"[a]\n", "b = reed\n", "[/a]\n"}, "ini": {"", "a = reed\n", "c = 1\n"}, "lines": {"", "a = reed\n", "c = 1\n"},
+	} {
+		want := n
+		if form == "json" || form == "xml" {
+			want *= 2
+		}
+		f, err := Spec{Form: form}.Look(t.Context(), strings.NewReader(c[0]+strings.Repeat(c[1], n)+c[2]))
+		require.NoError(t, err)
+		at := map[int]bool{}
+		require.NoError(t, f.Search(t.Context(), "reed", func(found Found) error { at[found.At] = true; return nil }))
+		assert.Len(t, at, want, form)
+	}
+}

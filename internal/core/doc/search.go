@@ -160,9 +160,6 @@ func (f *File) eachHit(ctx context.Context, text string, spelling []string, visi
 	return spelled, nil
 }
 
-// maxHits bounds the places of one search.
-const maxHits = 100_000
-
 // EachRespelled visits the names and values of JSON, XML and blocks that are spelled otherwise than they say, by escapes or entities: the bytes as they
 // stand there, and what they say. A text search of the file does not find these.
 func (f *File) EachRespelled(ctx context.Context, visit func(n Node, raw []byte, says string) error) error {
@@ -207,32 +204,76 @@ func (r *respelledSink) leaf(e *event) error {
 	return r.visit(n, e.raw, says)
 }
 
+// maxHits is how many places of one search are told with the way to them; the others are without.
+const maxHits = 100_000
+
+// firstHits returns where a text stands as it is, at most maxHits places, and whether there are more, and whether anything is spelled otherwise than it
+// says.
+func (f *File) firstHits(ctx context.Context, text string) (hits []int, spelled, more bool, err error) {
+	spelled, err = f.eachHit(ctx, text, spellings[f.Spec.Form], func(at int) error {
+		if more = len(hits) == maxHits; !more {
+			hits = append(hits, at)
+		}
+		return nil
+	})
+	return hits, spelled, more, err
+}
+
+// otherHits visits where a text stands behind a place.
+func (f *File) otherHits(ctx context.Context, text string, after int, visit func(Found) error) error {
+	_, err := f.eachHit(ctx, text, nil, func(at int) error {
+		if at <= after {
+			return nil
+		}
+		return visit(Found{At: at})
+	})
+	return err
+}
+
 // searchINI finds a text in the lines of an INI.
 func (f *File) searchINI(ctx context.Context, r *iniReader, text string, visit func(Found) error) error {
-	var hits []int
-	if _, err := f.eachHit(ctx, text, nil, func(at int) error { hits = append(hits, at); return nil }); err != nil || len(hits) == 0 {
+	hits, _, more, err := f.firstHits(ctx, text)
+	if err != nil || len(hits) == 0 {
 		return err
 	}
-	names := map[string]int{}
-	var lines []iniKey
+	names := map[string]int{} // of the keys that it stands in: a key that stands twice has no query
+	var found []Found
+	rest := hits
 	if err := r.keys(func(k iniKey) error {
-		names[k.name(nil)]++
-		lines = append(lines, k)
+		for ; len(rest) > 0 && rest[0] <= k.line.to; rest = rest[1:] {
+			one := Found{At: rest[0]}
+			if rest[0] >= k.line.from && k.key != "" {
+				one.Query = k.name(nil)
+				names[one.Query] = 0
+			}
+			found = append(found, one)
+		}
 		return nil
 	}); err != nil {
 		return err
 	}
-	for _, at := range hits {
-		for len(lines) > 1 && lines[1].line.from <= at {
-			lines = lines[1:]
+	if err := r.keys(func(k iniKey) error {
+		name := k.name(nil)
+		if n, ok := names[name]; ok {
+			names[name] = n + 1
 		}
-		found := Found{At: at}
-		if len(lines) > 0 && at >= lines[0].line.from && at <= lines[0].line.to && lines[0].key != "" && names[lines[0].name(nil)] == 1 {
-			found.Query = lines[0].name(nil)
+		return nil
+	}); err != nil {
+		return err
+	}
+	for _, at := range rest { // in remarks behind the last key
+		found = append(found, Found{At: at})
+	}
+	for _, one := range found {
+		if names[one.Query] != 1 {
+			one.Query = ""
 		}
-		if err := visit(found); err != nil {
+		if err := visit(one); err != nil {
 			return err
 		}
+	}
+	if more {
+		return f.otherHits(ctx, text, hits[len(hits)-1], visit)
 	}
 	return nil
 }
@@ -242,20 +283,23 @@ const maxTold = 1 << 30
 
 // searchText finds a text in a text. The query is a pattern of the line's beginning, where no earlier line has the same.
 func (f *File) searchText(ctx context.Context, r *textReader, text string, visit func(Found) error) error {
-	first, read := map[string]place{}, 0
+	first, read, n := map[string]place{}, 0, 0
 	_, err := f.eachHit(ctx, text, nil, func(at int) error {
 		found := Found{At: at}
-		pattern := f.patternFor(at, len(text))
+		if n++; n > maxHits {
+			return visit(found)
+		}
+		pattern, line := f.patternFor(at, len(text))
 		value, known := first[pattern]
 		if pattern != "" && !known && read < maxTold {
-			value.from = -1
+			value = place{-1, f.src.size}
 			_, err := r.find(ctx, nil, pattern, false, func(n Node) error { value = n.place(); return nil })
 			if err != nil {
 				return err
 			}
 			first[pattern], read = value, read+value.to
 		}
-		if value.from > 0 && f.sameLine(value.from, at) {
+		if pattern != "" && value.from >= line.from && value.to <= line.to {
 			found.Query = pattern
 		}
 		return visit(found)
@@ -263,24 +307,19 @@ func (f *File) searchText(ctx context.Context, r *textReader, text string, visit
 	return err
 }
 
-// sameLine reports whether no line ends between two places.
-func (f *File) sameLine(a, b int) bool {
-	piece, err := f.src.bytes(place{min(a, b), max(a, b)})
-	return err == nil && !bytes.ContainsRune(piece, '\n')
-}
-
 // patternFor returns the pattern for the value of the line that a text stands in: what is behind the last = or : before the text, or behind the first one
-// after it, or behind the last space. It returns "" if the line has none of these.
-func (f *File) patternFor(at, length int) string {
+// after it, or behind the last space. It returns "" if the line has none of these, or is long, and where the line is.
+func (f *File) patternFor(at, length int) (pattern string, in place) {
 	piece, begin := f.Near(at, length)
 	from := bytes.LastIndexByte(piece[:begin], '\n') + 1
 	if from == 0 && at > begin || begin+length > len(piece) {
-		return "" // the line is long
+		return "", in
 	}
 	line, hit := piece[from:], begin-from
 	if i := bytes.IndexByte(line[hit:], '\n'); i >= 0 {
 		line = line[:hit+i]
 	}
+	in = place{at - hit, at - hit + len(line)}
 	end := bytes.LastIndexAny(line[:hit], "=:")
 	if after := bytes.IndexAny(line[hit:], "=:"); end < 0 && after >= 0 {
 		end = hit + after
@@ -289,10 +328,10 @@ func (f *File) patternFor(at, length int) string {
 		end = bytes.LastIndexAny(line[:hit], " \t")
 	}
 	if end < 0 {
-		return ""
+		return "", in
 	}
 	for end++; end < len(line) && end != hit && (line[end] == ' ' || line[end] == '\t'); {
 		end++
 	}
-	return "^" + regexp.QuoteMeta(string(line[:end])) + "(.*)$"
+	return "^" + regexp.QuoteMeta(string(line[:end])) + "(.*)$", in
 }

@@ -64,21 +64,16 @@ type searcher struct {
 	spelled bool  // there are values and names that are spelled otherwise than they say
 	way     []wayStep
 	out     []Found
+	beyond  []int // what is spelled otherwise and behind the first maxHits places; told without a query
 }
 
 func (f *File) searchTree(ctx context.Context, text string, visit func(Found) error) error {
 	s := &searcher{ctx: ctx, file: f, form: f.Spec.Form, text: text, way: []wayStep{{}}, whole: true}
-	var err error
-	s.spelled, err = f.eachHit(ctx, text, spellings[f.Spec.Form], func(at int) error {
-		if len(s.hits) >= maxHits {
-			return errMany()
-		}
-		s.hits = append(s.hits, at)
-		return nil
-	})
-	if err != nil || len(s.hits) == 0 && !s.spelled {
+	hits, spelled, more, err := f.firstHits(ctx, text)
+	if err != nil || len(hits) == 0 && !spelled {
 		return err
 	}
+	s.hits, s.spelled = hits, spelled
 	scan := f.scanner()
 	defer f.giveBack(scan)
 	s.scan = scan
@@ -90,6 +85,14 @@ func (f *File) searchTree(ctx context.Context, text string, visit func(Found) er
 		if err := visit(found); err != nil {
 			return err
 		}
+	}
+	for _, at := range s.beyond {
+		if err := visit(Found{At: at}); err != nil {
+			return err
+		}
+	}
+	if more {
+		return f.otherHits(ctx, text, hits[len(hits)-1], visit)
 	}
 	return ctx.Err()
 }
@@ -176,7 +179,12 @@ func (s *searcher) step(e *event) int {
 
 // nameOf finds the text in a name that is spelled otherwise.
 func (s *searcher) nameOf(e *event) {
-	if name := e.decodedName(); strings.Contains(name, s.text) && !bytes.Contains(e.name, []byte(s.text)) {
+	name := e.decodedName()
+	switch {
+	case !strings.Contains(name, s.text) || bytes.Contains(e.name, []byte(s.text)):
+	case len(s.out) >= maxHits:
+		s.beyond = append(s.beyond, e.start)
+	default:
 		s.out = append(s.out, Found{At: e.start, Value: name, Query: s.query(e, 0)})
 	}
 }
@@ -219,6 +227,10 @@ func (s *searcher) leaf(e *event) error {
 		return err
 	}
 	if strings.Contains(value, s.text) && !(len(s.out) > 0 && s.out[len(s.out)-1].At >= e.start) {
+		if len(s.out) >= maxHits {
+			s.beyond = append(s.beyond, e.value.from)
+			return nil
+		}
 		s.out = append(s.out, Found{At: e.value.from, Value: value, Query: s.query(e, n)})
 		if n == 0 {
 			s.noteFirst(e)

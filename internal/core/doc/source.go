@@ -95,14 +95,6 @@ func (s *source) byteAt(at int) byte {
 	return part[0]
 }
 
-// reader reads a place from its beginning.
-func (s *source) reader(at place) io.Reader {
-	if s.file == nil {
-		return bytes.NewReader(s.buf[at.from:at.to])
-	}
-	return io.NewSectionReader(s.file, int64(at.from), int64(at.to-at.from))
-}
-
 // bom is how long the mark is that a text in UTF-8 may begin with.
 func (s *source) bom() int {
 	if part, err := s.from(0, 3); err == nil && bytes.HasPrefix(part, []byte("\xef\xbb\xbf")) {
@@ -234,7 +226,7 @@ func (s *source) eachLine(at place, visit func(from int, line []byte) error) err
 			n := bytes.IndexByte(part, '\n')
 			if n < 0 && from+len(part) < at.to {
 				if want = 2 * len(part); want > maxPiece {
-					return fmt.Errorf("%w: a line of more than %d bytes", wrap.ErrTooLarge, maxPiece)
+					return fmt.Errorf("%w: a line of more than %d MiB", wrap.ErrTooLarge, maxPiece>>20)
 				}
 				continue
 			}

@@ -169,7 +169,7 @@ func (t *textReader) piecesOf(at place, visit func(from int, text []byte, fresh 
 		fresh := len(text) + 1
 		if from+len(text) < at.to {
 			if fresh = bytes.LastIndexByte(text[:textStep], '\n') + 1; fresh == 0 {
-				return fmt.Errorf("%w: a line of more than %d bytes", wrap.ErrTooLarge, textStep)
+				return fmt.Errorf("%w: a line of more than %d MiB", wrap.ErrTooLarge, textStep>>20)
 			}
 		}
 		if err := visit(from, text, fresh); err != nil {

@@ -45,7 +45,6 @@ func (t *tree) step() {
 type treeSink struct {
 	at   *tree
 	scan scanner
-	root bool // nothing has come yet
 }
 
 // add puts a part into what is open.

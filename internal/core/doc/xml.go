@@ -248,7 +248,7 @@ func (s *xmlScan) declaration(at, end int) (int, error) {
 			return at, errXMLEarly
 		}
 		if want > maxPiece {
-			return at, fmt.Errorf("%w: a declaration of more than %d bytes", wrap.ErrTooLarge, maxPiece)
+			return at, fmt.Errorf("%w: a declaration of more than %d MiB", wrap.ErrTooLarge, maxPiece>>20)
 		}
 	}
 }

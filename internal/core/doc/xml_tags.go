@@ -36,7 +36,7 @@ func (s *xmlScan) tag(at, end int, part []byte) (int, error) {
 			return at, errXMLEarly
 		}
 		if len(part) > maxPiece {
-			return at, fmt.Errorf("%w: a tag of more than %d bytes", wrap.ErrTooLarge, maxPiece)
+			return at, fmt.Errorf("%w: a tag of more than %d MiB", wrap.ErrTooLarge, maxPiece>>20)
 		}
 		more, err := s.from(at, min(2*len(part), end-at))
 		if err != nil {

@@ -122,7 +122,11 @@ func ConvertTo(ctx context.Context, src Source, to string, without []string) (c 
 		if err := w.retitle(one); err != nil {
 			return nil, err
 		}
-		if says := w.says(); says.Version() != "" && says.Version() != one.To {
+		says, err := w.says()
+		if err != nil {
+			return nil, err
+		}
+		if says.Version() != "" && says.Version() != one.To {
 			return nil, problem.Usage(nil, "after %s it would say that it is of %s, not %s: a step is missing in the description; nothing has been changed", one.ID, says.Version(), one.To)
 		}
 	}
@@ -251,7 +255,10 @@ func (w *work) retitle(c *game.Convert) error {
 		return nil
 	}
 	fields := w.Save.Kind.Field["title"]
-	says := w.says()
+	says, err := w.says()
+	if err != nil {
+		return err
+	}
 	title := strings.ReplaceAll(c.NewTitle, "{title}", says.Title())
 	f, o, at, err := w.settable("title", "title", 0, fields)
 	if err == nil {

@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"regexp"
 	"slices"
@@ -31,6 +32,7 @@ type Field struct {
 	Value   string // for people
 	Raw     string // as it is compared
 	There   bool   // the save says it
+	Unread  string // why it cannot be read, or ""
 	Set     bool   // it may be given another value
 	Allowed string // what it may be set to, "" for anything
 }
@@ -59,8 +61,10 @@ func Fields(ctx context.Context, src Source) (all []Field, err error) {
 		v, there := s.Facts.Fields[id]
 		f := Field{ID: id, Value: v.Text, Raw: v.Raw, There: there && v.Raw != ""}
 		if !f.There {
-			empty, _, _ := content.Field(ctx, s.Kind.Field[id]) // why it cannot be read is told with the save
-			f.There = empty.Empty
+			empty, _, err := content.Field(ctx, s.Kind.Field[id])
+			if f.There = empty.Empty; err != nil && !errors.Is(err, fs.ErrNotExist) {
+				f.Unread = err.Error()
+			}
 		}
 		for i := range s.Kind.Field[id] {
 			one := &s.Kind.Field[id][i]
@@ -88,7 +92,7 @@ func Fields(ctx context.Context, src Source) (all []Field, err error) {
 func ofEach(ctx context.Context, content *save.Content, id string, f *field.Field) (all []Field, err error) {
 	values, there, err := content.Each(ctx, f)
 	for i, v := range values {
-		all = append(all, Field{numbered(id, i+1), v.Text, v.Raw, there[i] || v.Empty, f.Set, f.Allowed()})
+		all = append(all, Field{ID: numbered(id, i+1), Value: v.Text, Raw: v.Raw, There: there[i] || v.Empty, Set: f.Set, Allowed: f.Allowed()})
 	}
 	return all, err
 }
@@ -125,7 +129,8 @@ type Assignment struct {
 // Written is a value that was changed.
 type Written struct {
 	What     string // a field's id, or FILE:QUERY
-	Was, Now string
+	Was, Now string // as people read them
+	same     bool
 }
 
 // Set changes values of a save.
@@ -141,7 +146,7 @@ func Set(ctx context.Context, src Source, assignments []Assignment) (e *Edited, 
 		if err != nil {
 			return nil, err
 		}
-		if one.Was != one.Now {
+		if !one.same {
 			written = append(written, one)
 		}
 	}
@@ -328,8 +333,11 @@ func (w *work) put(what string, o *opened, at doc.Node, f *field.Field, value st
 		length = f.Length
 	}
 	o.set = append(o.set, at)
-	one := Written{What: what, Was: was, Now: raw}
-	if was == raw {
+	one := Written{What: what, Was: was, Now: raw, same: was == raw}
+	if f != nil {
+		one.Was, one.Now = f.Words(was), f.Words(raw)
+	}
+	if one.same {
 		return one, nil
 	}
 	if err := o.editor.SetCounted(at, raw, length); err != nil {
@@ -364,7 +372,10 @@ func (w *work) readBack(a Assignment) error {
 
 // compare reads the save as it will be: each field that was set says something, and all others say what they said.
 func (w *work) compare(assignments []Assignment, written []Written) error {
-	says := w.says()
+	says, err := w.says()
+	if err != nil {
+		return err
+	}
 	for _, a := range assignments {
 		_, n := unnumbered(a.Field)
 		k := slices.IndexFunc(written, func(o Written) bool { return o.What == a.Field })

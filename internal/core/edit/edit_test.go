@@ -40,7 +40,7 @@ func TestOnlyTheFileChangesThatHasTheValue(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, edited.Files, 1)
 	assert.Contains(t, edited.Files, "slot_02/voyage.json.gz")
-	assert.Equal(t, []edit.Written{{"title", "The Long Mole", "One"}, {"voyage.json.gz:$.islands[3].lamps", "3", "4"}}, edited.Written)
+	assert.Equal(t, []edit.Written{{What: "title", Was: "The Long Mole", Now: "One"}, {What: "voyage.json.gz:$.islands[3].lamps", Was: "3", Now: "4"}}, edited.Written)
 	assert.Equal(t, before, coretest.State(t, w.Voyages()), "it writes nothing")
 
 	same, err := edit.Set(t.Context(), edit.Of(st, s), []edit.Assignment{{Field: "title", Value: "The Long Mole"}})

@@ -270,6 +270,9 @@ func around(content []byte, at, length int) string {
 		from++
 	}
 	piece := content[from:to]
+	if from == 0 {
+		piece = bytes.TrimPrefix(piece, []byte("\xef\xbb\xbf")) // a mark, and no text
+	}
 	if !utf8.Valid(bytes.ToValidUTF8(piece, nil)) || bytes.IndexByte(piece, 0) >= 0 {
 		return hex.EncodeToString(content[max(0, at-8):min(len(content), at+length+8)])
 	}

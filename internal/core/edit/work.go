@@ -261,7 +261,11 @@ func (w *work) edited() (*Edited, error) {
 	for name := range w.gone {
 		files[name] = nil
 	}
-	e := &Edited{Files: files, FS: w.now(), Facts: w.says(), Paths: w.paths()}
+	says, err := w.says()
+	if err != nil {
+		return nil, err
+	}
+	e := &Edited{Files: files, FS: w.now(), Facts: says, Paths: w.paths()}
 	if e.Facts.Problem != nil && w.Save.Facts.Problem == nil {
 		return nil, problem.Usage(nil, "the save would not be whole any more: %v; nothing has been changed", e.Facts.Problem)
 	}
@@ -284,10 +288,10 @@ func (w *work) paths() []string {
 	return paths
 }
 
-// says is what the save will say of itself. The files are finished.
-func (w *work) says() save.Facts {
+// says reads what the save will say of itself. The files are finished. A reading that was stopped is an error: it says less than the save does.
+func (w *work) says() (save.Facts, error) {
 	if w.said != nil {
-		return *w.said
+		return *w.said, nil
 	}
 	as := *w.Save.Save
 	as.Files = nil
@@ -295,8 +299,11 @@ func (w *work) says() save.Facts {
 		as.Files = append(as.Files, tree.Entry{Path: p, Kind: tree.File})
 	}
 	says := as.In(w.ctx, w.now(), w.Game.Referring(as.Kind)...)
+	if err := w.ctx.Err(); err != nil {
+		return save.Facts{}, err
+	}
 	w.said = &says
-	return says
+	return says, nil
 }
 
 // links compares the broken links of the save with those that it will have: no change may leave more than it found.

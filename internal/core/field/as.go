@@ -177,7 +177,9 @@ func singleBytes(text string) ([]byte, error) {
 
 // Unread is what a file has for a value as people read it: the reverse of Convert, spelled as what stands there now. The error says what can be given.
 func (c Conversion) Unread(text, was string) (string, error) {
-	text = strings.TrimSpace(text)
+	if c.kind != "" { // a text keeps the spaces at its ends
+		text = strings.TrimSpace(text)
+	}
 	switch c.kind {
 	case "seconds", "ticks":
 		seconds, err := spanOf(text)

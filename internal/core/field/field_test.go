@@ -177,3 +177,10 @@ func TestTry(t *testing.T) {
 	assert.Equal(t, "json", crew.Form)
 	assert.Error(t, files.Opened(t.Context(), "more", time.Now).Err)
 }
+
+// TestATextKeepsItsSpaces gives a field that is a text a value with spaces at its ends, and a number the same.
+func TestATextKeepsItsSpaces(t *testing.T) {
+	raw, err := new(field.Field).Raw(" a reed ", "")
+	require.NoError(t, err)
+	assert.Equal(t, " a reed ", raw)
+}

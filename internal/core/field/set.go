@@ -144,9 +144,18 @@ func (f *Field) allows(value, raw string) error {
 		return fmt.Errorf("%q does not match %s: it %w", value, f.Pattern, ErrNotAllowed)
 	}
 	if wrong != nil {
-		return fmt.Errorf("%w: it %w", wrong, ErrNotAllowed)
+		return fmt.Errorf("%q cannot be read as %s: it %w", value, f.As, ErrNotAllowed)
 	}
 	return nil
+}
+
+// Words is a raw value as people read it, or the raw value itself if it cannot be read.
+func (f *Field) Words(raw string) string {
+	v, ok, err := f.value(raw, true)
+	if err != nil || !ok {
+		return raw
+	}
+	return v.Text
 }
 
 // unread turns back what reading makes of a value: words that are shown, words that are mapped, units.
