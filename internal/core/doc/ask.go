@@ -26,7 +26,7 @@ func (f *File) scanner() scanner {
 	return &blockScan{source: src, patterns: f.Spec.Blocks}
 }
 
-// entities are those that an XML has declared so far.
+// entities holds the entities that an XML has declared so far.
 func (f *File) entities() xmlEntities {
 	if f.declared == nil {
 		f.declared = xmlEntities{}
@@ -191,8 +191,8 @@ type Doc struct {
 	texts map[string]string // of what is asked for its parts by their names: a row, a match, a record
 }
 
-// Value returns the value that the query names, as text; of several, the first. The second result reports whether there is one. What is there and empty
-// is there. An error says that the file is damaged, or not understood, not that nothing was found.
+// Value returns the value that the query names, as text; if there are several, the first. The second result reports whether one was found; an empty
+// one counts as found. An error means that the file is damaged or not understood, not that nothing was found.
 func (d *Doc) Value(ctx context.Context, query string) (string, bool, error) {
 	if d.texts != nil {
 		text, ok := d.texts[query]
@@ -264,7 +264,7 @@ func (d *Doc) Answered(query string) (values []string, ok bool, err error) {
 	return values, true, nil
 }
 
-// EachRespelled visits names and values that are spelled otherwise than they say; see File.EachRespelled.
+// EachRespelled visits names and values that are written with escapes or entities; see File.EachRespelled.
 func (d *Doc) EachRespelled(ctx context.Context, visit func(n Node, raw []byte, says string) error) error {
 	return d.f.EachRespelled(ctx, visit)
 }
@@ -277,7 +277,7 @@ func (d *Doc) Close() error {
 	return d.f.Close()
 }
 
-// Self is what an element of a list of a form is asked for its own value with.
+// Self returns the query by which an element of a list of a form gives its own value.
 func Self(form string) string {
 	if form == "json" || form == "blocks" {
 		return "$"

@@ -7,9 +7,9 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// indented reads text whose depth is told by indentation: lines of words, of which what is indented deeper belongs to the line above. A line with
-// something below it, or with more than one word behind its first, is a block of that name whose further words are its "words"; a line of two words is a
-// pair; a line of one is a word. Words with spaces in them stand in quotes or backquotes; what follows # is a comment.
+// indented reads text in which indentation gives the depth: a line that is indented deeper belongs to the line above it. A line with something below
+// it, or with more than two words, is a block named by its first word; its other words are its "words". A line of two words is a pair, a line of one
+// word is a word. Words with spaces in them have quotes or backquotes around them; # begins a comment.
 func (s *blockScan) indented() error {
 	var depths []int // of the open blocks
 	last := s.base   // where the last line ends in the source that says something
@@ -81,7 +81,7 @@ func (s *blockScan) indented() error {
 	return nil
 }
 
-// below is how deep the next line is that says something, behind one that ends at a byte; 0 where there is none.
+// below returns the depth of the next line with content after a line that ends at a byte; 0 if no line follows.
 func (s *blockScan) below(end int) int {
 	for end < len(s.text) {
 		end++

@@ -25,7 +25,7 @@ func (s *blockScan) usual() error {
 	}
 }
 
-// next reads one part, or what opens or closes one. What it says of one that ends with the window is not said.
+// next reads one part, or the beginning or end of one. A part that ends with the window may be longer.
 func (s *blockScan) next() error {
 	s.space(between)
 	s.begin = s.at
@@ -132,7 +132,8 @@ type nextByte struct {
 	c     byte
 }
 
-// find is the first place of the byte at or behind from, the length of the text if there is none. It is asked for places in rising order.
+// find returns the first place of the byte at or after from, or the length of the text if the byte does not follow. Callers ask for places in rising
+// order.
 func (n *nextByte) find(text []byte, from int) int {
 	if !n.known || n.at < from {
 		n.known, n.at = true, len(text)
@@ -161,7 +162,7 @@ func (s *blockScan) until(class byte) []byte {
 	return text[from:at]
 }
 
-// quoted reads what stands in quotes.
+// quoted reads a word between quotes.
 func (s *blockScan) quoted() []byte {
 	s.at++
 	if end := bytes.IndexByte(s.text[s.at:], '"'); end >= 0 && s.at+end+1 < len(s.text) && s.text[s.at+end+1] != '"' && bytes.IndexByte(s.text[s.at:s.at+end], '\\') < 0 {

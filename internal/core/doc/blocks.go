@@ -10,8 +10,8 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// BlockPatterns say how the form blocks is written, line by line, if it is not in its usual ways: open names a block by its group name, close ends
-// one, and pair has the groups key and value. All or none are given. Indent says that depth is told by indentation instead.
+// BlockPatterns describes the form blocks line by line, if a file is not written in the usual ways: open names a block by its group name, close ends
+// one, and pair has the groups key and value. A description gives all three or none. With Indent, indentation gives the depth instead.
 type BlockPatterns struct {
 	Open, Close, Pair string
 	Indent            bool
@@ -58,7 +58,7 @@ type blockScan struct {
 	end   int    // where the text ends in the source
 	short bool   // what was read last ends with the window, and may go on
 	begin int    // where the part begins that is being read, in the window
-	// brace and newline are where these stand next in the window.
+	// brace and newline remember the next place of each in the window.
 	brace, newline nextByte
 }
 
@@ -177,7 +177,7 @@ func (s *blockScan) opens(name []byte) error {
 	return err
 }
 
-// close ends the innermost block; name is nil where the text does not say which.
+// close ends the innermost block; name is nil if the text gives no name.
 func (s *blockScan) close(name []byte) error {
 	if err := s.fits(); err != nil {
 		return err
@@ -203,7 +203,7 @@ func (s *blockScan) close(name []byte) error {
 
 var words = []byte("words")
 
-// pair tells a key with its value, which stands at a place of the window, with the quotes around it.
+// pair reports a key with its value, whose place in the window includes the quotes.
 func (s *blockScan) pair(key, value []byte, at place, inBraces bool) error {
 	return s.said(key, value, at, inBraces, false)
 }
@@ -273,7 +273,7 @@ func (s *blockScan) line() []byte {
 	return s.text[s.begin:s.at]
 }
 
-// nextLine goes on behind the end of a line.
+// nextLine moves to the beginning of the next line.
 func (s *blockScan) nextLine(end int) {
 	for s.at = end; s.at < len(s.text) && s.text[s.at] != '\n'; s.at++ {
 	}

@@ -16,7 +16,7 @@ type bytesReader []byte
 // byteValue is the type of a value in bytes.
 type byteValue struct {
 	wrap.Type
-	grows bool // a text that may take another length: nothing that is read by its offset stands behind it
+	grows bool // its length may change, as nothing after it is read by its offset
 }
 
 // bytesQuery reads OFFSET:TYPE.
@@ -32,7 +32,7 @@ func bytesQuery(query string) (offset int, t wrap.Type, err error) {
 	return int(n), t, nil
 }
 
-// inBytes is where the value of a query stands in data, which begins at base; ok is false where it does not.
+// inBytes finds the value of a query in data, which begins at base; ok is false if data is too short.
 func inBytes(data []byte, base, offset int, t wrap.Type) (n Node, ok bool) {
 	if offset < 0 {
 		offset += len(data)

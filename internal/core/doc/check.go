@@ -16,7 +16,7 @@ import (
 func (spec Spec) Check(ctx context.Context, fsys fs.FS, name string) error {
 	switch spec.Form {
 	case "sqlite":
-		for _, ending := range SQLiteCompanions { // what is in them counts, too
+		for _, ending := range SQLiteCompanions { // their content counts, too
 			if f, err := fsys.Open(name + ending); err == nil {
 				return f.Close()
 			}
@@ -47,7 +47,7 @@ func (spec Spec) Check(ctx context.Context, fsys fs.FS, name string) error {
 	return d.Close()
 }
 
-// wholeDatabase checks a database of a size in bytes; -1 where that is to be found out.
+// wholeDatabase checks a database of a size in bytes; for -1 it measures the size.
 func wholeDatabase(ctx context.Context, content io.Reader, size int64) error {
 	head := make([]byte, 100)
 	if n, err := io.ReadFull(content, head); n == 0 || err != nil || !bytes.HasPrefix(head, []byte("SQLite format 3\x00")) {

@@ -14,8 +14,8 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// ChunkSpec says how the form chunks is laid out. Chunk names what a chunk is made of, in order: "tag:4 length:u32be", or with more after the content
-// "length:u32be tag:4 data crc:4". Record, if a chunk is a list, names what each of its records is made of: "id:hex4 name:cstr".
+// ChunkSpec describes the form chunks. Chunk names the parts of a chunk in order: "tag:4 length:u32be", or with more after the content "length:u32be
+// tag:4 data crc:4". Record, if a chunk is a list, names the parts of each record: "id:hex4 name:cstr".
 type ChunkSpec struct{ Chunk, Record string }
 
 // layout takes a chunk spec apart: the parts before and after the content.
@@ -229,7 +229,7 @@ func (c chunksEdit) follow(edits []change) (more []change, err error) {
 	return more, nil
 }
 
-// part is where a part of a chunk's head or tail stands, which begins at a place.
+// part finds a part of a chunk's head or tail that begins at a place.
 func (c chunksEdit) part(parts []wrap.Part, at int, name string) (int, wrap.Type, error) {
 	for _, p := range parts {
 		if p.Name == name {

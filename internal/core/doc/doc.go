@@ -24,7 +24,7 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// Spec says how a file is wrapped and shaped.
+// Spec describes how a file is wrapped, and its form.
 type Spec struct {
 	Layers   wrap.Layers
 	Form     string
@@ -52,24 +52,23 @@ type reader interface {
 	// find visits what a query names in a thing, or, where of is nil, in the file: with each the elements of a list, else values. repeated reports
 	// that a name on the way stands twice where only one counts.
 	find(ctx context.Context, of *Node, query string, each bool, visit func(Node) error) (repeated bool, err error)
-	// says is the value of a node; ok is false for what is not a single value.
+	// says returns the value of a node; ok is false if it has no single value.
 	says(n *Node) (text string, ok bool, err error)
 	// check goes over all of the content, and asks it these queries on the way.
 	check(ctx context.Context, expected []string) error
 }
 
-// answered is what the file has answered to a query.
+// answered holds the answers to the queries that were expected.
 type answered struct {
 	nodes    []Node
 	repeated bool
 }
 
-// maxKept is how many nodes the answer to one query has at most to be kept.
+// maxKept is the largest answer to one query, in nodes, that is kept.
 const maxKept = 20_000
 
-// Open opens the file name of fsys, and goes over it once, so that an error says what is wrong with it. The queries that are expected are
-// answered on that way; others can be asked, too.
-// Errors wrap fs.ErrNotExist, wrap.ErrTooLarge, wrap.ErrDamaged or wrap.ErrUnknown.
+// Open opens the file name of fsys and goes over it once, so that damage is found. It answers the queries that are expected on the way; others can be
+// asked later. Errors wrap fs.ErrNotExist, wrap.ErrTooLarge, wrap.ErrDamaged or wrap.ErrUnknown.
 func Open(ctx context.Context, fsys fs.FS, name string, spec Spec, limits wrap.Limits, expected ...string) (*Doc, error) {
 	f := &File{Spec: spec}
 	err := f.open(ctx, fsys, name, limits)
@@ -314,7 +313,7 @@ func errRepeated(query string) error {
 	return fmt.Errorf("%w: %s is led to by a name that stands twice, and programs differ in which one counts", wrap.ErrUnknown, query)
 }
 
-// Value is what a node says; ok is false for what is not a single value.
+// Value returns the value of a node; ok is false if it has no single value.
 func (f *File) Value(n Node) (text string, ok bool, err error) { return f.reader.says(&n) }
 
 // EachText visits the texts of the elements that a query names, one after the other: they need not fit into memory.
@@ -322,7 +321,7 @@ func (f *File) EachText(ctx context.Context, query string, visit func(text strin
 	return f.eachValue(ctx, query, false, func(_ Node, value []byte) error { return visit(string(value)) })
 }
 
-// EachValue visits the elements that a query names, each with its value, or as it is written if it is not a single value; of a database with the bytes of
+// EachValue visits the elements that a query names, each with its value, or with its text if it has no single value; for a database with the bytes of
 // the first column.
 func (f *File) EachValue(ctx context.Context, query string, visit func(n Node, value []byte) error) error {
 	return f.eachValue(ctx, query, true, visit)
@@ -351,7 +350,7 @@ func (f *File) eachValue(ctx context.Context, query string, all bool, visit func
 	return err
 }
 
-// answers visits the elements that a query names, those that are known already or else as they are found.
+// answers visits the elements that a query names, from memory if it was expected, else while it scans.
 func (f *File) answers(ctx context.Context, query string, visit func(Node) error) (repeated bool, err error) {
 	a, ok := f.known[query]
 	if !ok {

@@ -122,10 +122,10 @@ func (d *database) find(ctx context.Context, of *Node, query string, each bool, 
 	})
 }
 
-// errNoKey says that nothing tells the rows of a table apart.
-// isColumn is a name that a query may have without quotes.
+// isColumn matches a name that needs no quotes in a query.
 var isColumn = regexp.MustCompile(`^\w+$`)
 
+// errNoKey means that no key tells the rows of a table apart.
 var errNoKey = fmt.Errorf("what no key tells from others %w", wrap.ErrNotWritable)
 
 // eachPart visits the rows of a SELECT that can be written, with the value of the first column.
@@ -242,7 +242,7 @@ func (d *database) set(n *Node, value string) (change, error) {
 	return change{}, d.exec(fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s", r.table, quoted(r.column), r.where()), append([]any{typed}, r.is...)...)
 }
 
-// replace puts other bytes in the place of one value of a row, or all values of a row that is given as JSON.
+// replace writes other bytes to one value of a row, or all values of a row, which is given as JSON.
 func (d *database) replace(n Node, piece []byte) error {
 	r := n.extra.(rowPart)
 	if r.column != "" {

@@ -14,14 +14,14 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// change is what is written in place of the bytes from From and before To.
+// change writes Text over the bytes from From up to To.
 type change struct {
 	From, To int
 	Text     string
 }
 
-// Editor changes the decoded content of one file, part by part. It finds parts with the queries that they are read with. Every byte outside of the
-// parts that are changed stays as it is. Its errors wrap wrap.ErrNotWritable if a part cannot be changed so, and then nothing is.
+// Editor changes the decoded content of one file, part by part. It finds parts with the queries that read them, and keeps every byte outside of the
+// changed parts. If a part cannot be changed, the error wraps wrap.ErrNotWritable, and nothing is changed.
 //
 // An Editor is not safe for concurrent use, and must be closed.
 type Editor struct {
@@ -34,7 +34,7 @@ type Editor struct {
 
 // writer writes the parts of one form.
 type writer interface {
-	// set is how a part gets another value.
+	// set gives a part another value.
 	set(n *Node, value string) (change, error)
 	// cut takes parts out, with what separates them from others.
 	cut(parts []Node) ([]change, error)
@@ -55,7 +55,7 @@ type follower interface {
 // maxEdited is the largest content, in bytes, of an encoding other than UTF-8 that is changed: it is held in memory.
 const maxEdited = wrap.MaxHeld
 
-// Edit opens the decoded content of a file for changes. The content must stay as it is until the last of what Result gives has been read.
+// Edit opens the decoded content of a file for changes. The content must not change until the result of Result has been read.
 func (spec Spec) Edit(ctx context.Context, content wrap.Content) (*Editor, error) {
 	e := &Editor{asked: spec.Encoding, content: content}
 	if spec.Form == "sqlite" {
@@ -93,7 +93,7 @@ func (spec Spec) Edit(ctx context.Context, content wrap.Content) (*Editor, error
 	return e, nil
 }
 
-// editable is the text of a content, and its Spec as text. A text in another encoding must come back as it was.
+// editable returns the text of a content, and the Spec to read it with. A text in another encoding must encode to the same bytes again.
 func (spec Spec) editable(content wrap.Content) (*source, Spec, error) {
 	head := make([]byte, min(content.Size(), 256))
 	if _, err := content.ReadAt(head, 0); err != nil && err != io.EOF {
@@ -119,7 +119,7 @@ func (spec Spec) editable(content wrap.Content) (*source, Spec, error) {
 	return inMemory(text), as, err
 }
 
-// One is the one value that a query names in a part, or, where of is nil, in the file; that there is none, or more than one, is an error that wraps
+// One returns the one value that a query names in a part, or with a nil part in the file. If the query names no value or several, the error wraps
 // wrap.ErrNotWritable.
 func (e *Editor) One(ctx context.Context, of *Node, query string) (Node, error) {
 	if err := e.CheckWritable(query); err != nil && of == nil {
@@ -139,7 +139,7 @@ func (e *Editor) One(ctx context.Context, of *Node, query string) (Node, error) 
 	return found[0], nil
 }
 
-// CheckWritable says whether a value that a query names could be written; see Spec.CheckWritable.
+// CheckWritable checks whether a value that a query names can be written; see Spec.CheckWritable.
 func (e *Editor) CheckWritable(query string) error { return e.Spec.CheckWritable(query) }
 
 // Says reports whether a part says a value, as far as its form can tell: some trim white space.
@@ -148,7 +148,7 @@ func (e *Editor) Says(n Node, value string) bool {
 	return err == nil && ok && sameValue(e.Spec.Form, text, value)
 }
 
-// Piece is a part as it stands in the file, fit for Insert and Replace: its text, or a row of a database as JSON.
+// Piece returns the text of a part, or a row of a database as JSON, fit for Insert and Replace.
 func (e *Editor) Piece(n Node) ([]byte, error) {
 	if db, ok := e.writer.(*database); ok {
 		return db.piece(n)
@@ -202,7 +202,7 @@ func (s *saidSink) leaf(e *event) error {
 	return err
 }
 
-// Key is what a member of an object is called, "" of what is none.
+// Key returns the name of a member of an object, or "".
 func (e *Editor) Key(n Node) string {
 	if e.Spec.Form == "json" {
 		return n.Name
@@ -219,8 +219,8 @@ func (e *Editor) Set(n Node, value string) error {
 	return err
 }
 
-// SetCounted is Set for a value whose length stands at a place that length names as TYPE@OFFSET, counted from the value's first character; without one,
-// a value in a file that is read as binary keeps its length.
+// SetCounted is Set for a value with a number that gives its length: length names the number as TYPE@OFFSET, counted from the value's first
+// character. With length "", a value in a file that is read as binary must keep its length.
 func (e *Editor) SetCounted(n Node, value, length string) error {
 	if e.asked != asBinary || e.src == nil {
 		return e.Set(n, value)
@@ -291,8 +291,8 @@ func (e *Editor) Remove(parts ...Node) error {
 	return err
 }
 
-// Insert puts a piece into a part, or, where in is nil, into the file: behind another one, or, where after is nil, behind all that is in it. The piece
-// must be exactly one thing of the kind that stands there.
+// Insert puts a piece into a part, or with a nil part into the file: after another part, or with a nil after behind the last one. The piece must be
+// exactly one thing of the same kind.
 func (e *Editor) Insert(in, after *Node, piece []byte) error {
 	if in == nil {
 		in = &Node{}
@@ -327,7 +327,7 @@ func (e *Editor) Insert(in, after *Node, piece []byte) error {
 	return nil
 }
 
-// Replace puts a piece in the place of a part, as Insert does.
+// Replace replaces a part by a piece, under the same conditions as Insert.
 func (e *Editor) Replace(n Node, piece []byte) error {
 	if db, ok := e.writer.(*database); ok {
 		return db.replace(n, piece)
@@ -339,12 +339,12 @@ func (e *Editor) Replace(n Node, piece []byte) error {
 	return nil
 }
 
-// ReplaceText puts a text in the place of a part, whatever it is then: it is checked with the whole file.
+// ReplaceText replaces a part by any text; the file is checked as a whole.
 func (e *Editor) ReplaceText(n Node, text string) {
 	e.edits = append(e.edits, change{n.From, n.To, text})
 }
 
-// Rewrite puts another text in the place of all of it.
+// Rewrite replaces all of the text.
 func (e *Editor) Rewrite(text []byte) { e.edits = []change{{0, e.src.size, string(text)}} }
 
 // Text is all of the text that nodes count in; the error wraps wrap.ErrTooLarge if that is too much to be in memory.
@@ -359,8 +359,8 @@ func (e *Editor) Part(n Node) []byte {
 	return part
 }
 
-// Result is the content with all changes; changed is false if it is as it was. What is in memory has been read once more as its form, what is larger is
-// read by whoever uses it.
+// Result returns the content with all changes; changed is false if there are none. A content in memory has been read again in its form; a larger one
+// must be read by the caller.
 func (e *Editor) Result(ctx context.Context) (content wrap.Content, changed bool, err error) {
 	if db, ok := e.writer.(*database); ok {
 		return db.result(ctx, e.content)

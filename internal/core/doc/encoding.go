@@ -19,7 +19,7 @@ import (
 // asBinary is the encoding in which each byte is one character, that of its number: for patterns on files that are no text.
 const asBinary = "binary"
 
-// usualEncodings are those that an error names; the WHATWG list has more spellings of them.
+// usualEncodings lists the encodings that an error names; the WHATWG list has more names for them.
 var usualEncodings = []string{"utf-8", "utf-16le", "utf-16be", "windows-1252", "iso-8859-2", "iso-8859-15", "windows-1250", "windows-1251", "koi8-r", "shift_jis", "euc-jp", "gbk", "gb18030", "big5", "euc-kr", asBinary}
 
 func checkEncoding(name string) error {
@@ -38,7 +38,7 @@ func checkEncoding(name string) error {
 	return fmt.Errorf("no encoding %q; there are %s and others of the WHATWG list", name, strings.Join(usualEncodings, ", "))
 }
 
-// xmlEncoding is how an XML declares its encoding.
+// xmlEncoding matches the encoding in an XML declaration.
 var xmlEncoding = regexp.MustCompile(`^(?:\xef\xbb\xbf)?<\?xml\s[^>]*?encoding\s*=\s*["']([\w.:-]+)["']`)
 
 // encodingOf is the encoding of a text that begins with head: what the description says, else what the text says itself, by a byte order mark or, of an
@@ -145,7 +145,7 @@ func decode(data []byte, encoding string) ([]byte, error) {
 	return data, nil
 }
 
-// asBytes are the bytes that a text of the encoding binary stands for.
+// asBytes encodes a text in the encoding binary.
 func asBytes(text string) ([]byte, error) {
 	b := make([]byte, 0, len(text))
 	for _, r := range text {

@@ -1,6 +1,6 @@
 package doc
 
-// kind is what a thing in a text is.
+// kind is the kind of a thing in a text.
 type kind uint8
 
 const (
@@ -14,7 +14,7 @@ const (
 	kindPair                  // of blocks: a key with its value, or a bare word
 )
 
-// place is where something stands in a decoded text: its first byte and the one behind its last.
+// place is a range of bytes in a decoded text, without the last.
 type place struct{ from, to int }
 
 func (p place) has(other place) bool { return other.from >= p.from && other.to <= p.to }
@@ -22,14 +22,14 @@ func (p place) has(other place) bool { return other.from >= p.from && other.to <
 // event is one thing that a scanner comes by. Slices of it are good until the call that gets it returns.
 type event struct {
 	kind    kind
-	name    []byte // as it is written, of an element or block as it is in its tag
+	name    []byte // not decoded; of an element or block from its tag
 	named   bool   // it has a name: what has none is an element of an array, or a text
 	escaped bool   // the name may have escapes
 	listed  bool   // of blocks: it is one of a list, even if there is no other of its name
-	// start is where it begins with its name, from where it begins without, and to is behind it. Of what begins only from is set; to and the end of
-	// value are set when it ends.
+	// start is the place of its name, from that of the thing after the name, and to its end. At a beginning only from is set; to and the end of
+	// value are set at the end.
 	start, from, to int
-	value           place // where its value stands: what is in an object, element or block; the inside of an attribute's quotes
+	value           place // the inside of an object, element, block or quotes
 	tag             place // the start tag of an element
 	index           int   // which element of its array it is
 	children        int   // how many elements an array has had so far
@@ -69,8 +69,8 @@ type scanner interface {
 	whole(out sink) error
 	// inside goes over one thing that a scan has found before, beginning with it.
 	inside(n *Node, out sink) error
-	// decode is what the bytes of a value say.
+	// decode decodes the bytes of a value.
 	decode(e *event) (string, error)
-	// content is what a thing says whose bytes have to be read: ok is false for what is no single value.
+	// content reads and decodes the value of a node; ok is false if it has no single value.
 	content(n *Node) (text string, ok bool, err error)
 }

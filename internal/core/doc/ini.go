@@ -65,7 +65,7 @@ func iniLine(section, line string, from int) iniKey {
 	return k
 }
 
-// name is what a key is asked by in a file, or in a section.
+// name is the query for a key in a file, or in a section.
 func (k iniKey) name(in *iniSection) string {
 	if in != nil || k.section == "" {
 		return k.key

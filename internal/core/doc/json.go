@@ -36,7 +36,7 @@ const (
 
 // classes of bytes in a JSON text.
 const (
-	inText   = 1 << iota // stands for itself in a text
+	inText   = 1 << iota // an ordinary byte of a text
 	inNumber             // may be in a number
 )
 
@@ -60,7 +60,7 @@ func (s *jsonScan) top(depth int) *event {
 	return &s.open[len(s.open)-1]
 }
 
-// afterComma is what follows a comma.
+// afterComma returns the state after a comma.
 func afterComma(top *event) int {
 	if top.kind == kindObject {
 		return wantName
@@ -162,7 +162,7 @@ func (s *jsonScan) value(from, end int) (int, error) {
 	}
 }
 
-// begin opens an array or object. Where nobody asks what is in it, that is only checked.
+// begin opens an array or object. If the sink skips it, its content is only checked.
 func (s *jsonScan) begin(c byte, at int, in, member *event) error {
 	if len(s.open) == maxDepth {
 		return fmt.Errorf("%w: nested deeper than %d", wrap.ErrTooLarge, maxDepth)
@@ -228,8 +228,8 @@ func (s *jsonScan) unexpected(at int, c byte) error {
 	return atByte{at, fmt.Errorf("%w: not JSON: unexpected %q at byte %d", wrap.ErrDamaged, c, at)}
 }
 
-// scalar goes over the text, number or word at a place, of which part begins. It returns its bytes, nil if it is longer than maxPiece, what is in memory
-// behind it, and where it ends; plain says that a text has no escapes.
+// scalar reads the text, number or word at a place; part is its beginning. It returns its bytes, or nil if it is longer than maxPiece, the rest of
+// the window, and its end; plain reports that a text has no escapes.
 func (s *jsonScan) scalar(at, end int, part []byte) (raw, rest []byte, to int, plain bool, err error) {
 	for {
 		n, plain, wrong := scalarIn(part)
@@ -274,7 +274,7 @@ func (s *jsonScan) longText(at, end int) (int, error) {
 		case n == len(part):
 		case part[n] == '"':
 			return at + n + 1, nil
-		case len(part)-n < 6 && at+len(part) < end && n > 0: // the escape goes on behind the window
+		case len(part)-n < 6 && at+len(part) < end && n > 0: // the window ends inside the escape
 		default:
 			length := escapeIn(part[n:])
 			if length == 0 {
@@ -297,8 +297,8 @@ func isCut(text []byte) bool {
 	return false
 }
 
-// scalarIn is how long the text, number or word is that part begins with; 0 if part ends before it does, or if it is none: then wrong is where, else -1.
-// A number that part ends with may go on behind it.
+// scalarIn returns the length of the text, number or word at the beginning of part; 0 if the window ends inside it or it is wrong: then wrong is the
+// place, else -1. A number at the end of part may be longer.
 func scalarIn(part []byte) (n int, plain bool, wrong int) {
 	switch c := part[0]; {
 	case c == '"':
@@ -341,7 +341,7 @@ func scalarIn(part []byte) (n int, plain bool, wrong int) {
 	return 0, false, 0
 }
 
-// escapeIn is how long the escape is that part begins with, 0 of what is none.
+// escapeIn returns the length of the escape at the beginning of part, 0 if it is wrong.
 func escapeIn(part []byte) int {
 	if len(part) < 2 || part[0] != '\\' {
 		return 0
@@ -436,7 +436,7 @@ func (s *jsonScan) content(n *Node) (string, bool, error) {
 	return text, err == nil, err
 }
 
-// jsonText is what a text says whose quotes are taken off; plain tells that it has no escapes.
+// jsonText decodes a text without its quotes; plain reports that it has no escapes.
 func jsonText(inner []byte, plain bool) string {
 	if plain && utf8.Valid(inner) {
 		return string(inner)

@@ -14,8 +14,8 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// Elements are the texts of the elements of a list as they stand in a file, in their order. JSON takes $.a.b[*], XML /a/b where b are the elements; of
-// text, lines and INI each is a pattern, and an element the line that it matches in.
+// Elements returns the texts of the elements of a list, not decoded, in their order. For JSON the query is like $.a.b[*], for XML like /a/b; for
+// text, lines and INI it is a pattern, and an element is the line that matches.
 func (spec Spec) Elements(data []byte, each string) (all []string, err error) {
 	_, err = spec.Recode(data, func(text []byte, spec Spec) ([]byte, error) {
 		found, _, err := spec.listed(text, each)
@@ -27,8 +27,8 @@ func (spec Spec) Elements(data []byte, each string) (all []string, err error) {
 	return all, err
 }
 
-// Relist returns data with the elements of a list replaced by others, in their order; every other byte stays as it is. Elements that are there now are
-// given as they stand, so one that is taken out and put in again leaves the file as it was. The caller checks what the list then says.
+// Relist returns data with the elements of a list replaced by others, in their order; it keeps every other byte. Elements of the old list are given
+// with their text, so one that is taken out and put in again leaves the same bytes. The caller checks the new list.
 func (spec Spec) Relist(data []byte, each string, wanted []string) ([]byte, error) {
 	return spec.Recode(data, func(text []byte, spec Spec) ([]byte, error) {
 		found, l, err := spec.listed(text, each)
@@ -39,8 +39,8 @@ func (spec Spec) Relist(data []byte, each string, wanted []string) ([]byte, erro
 	})
 }
 
-// Escaped is a value as it stands in a text of this form: in JSON between its quotes, in XML in an attribute or an element. ok is false for one that
-// cannot stand there.
+// Escaped encodes a value for a text of this form: in JSON between quotes, in XML in an attribute or an element. ok is false for one that cannot be
+// encoded.
 func (spec Spec) Escaped(value string) (_ string, ok bool) {
 	switch spec.Form {
 	case "json":
@@ -57,7 +57,7 @@ func (spec Spec) Escaped(value string) (_ string, ok bool) {
 	return value, !strings.ContainsAny(value, "\r\n\x00")
 }
 
-// listing is where places of a list can be added: behind the last byte of what is there, with what stands between two.
+// listing is the end of a list, for more elements, and the text between two elements.
 type listing struct {
 	end     int
 	between string
@@ -124,7 +124,7 @@ func (l listing) added(data []byte, more []string, after bool) string {
 	return text + l.between
 }
 
-// cut is what goes with an element that is removed: its line, or the comma and the space before it. only tells that none stays.
+// cut returns the bytes that are removed with an element: its line, or the comma and the space before it. only reports that no element is left.
 func (l listing) cut(data []byte, e place, only bool) (from, to int) {
 	from, to = e.from, e.to
 	if l.lines {
@@ -175,7 +175,7 @@ func (spec Spec) listed(text []byte, each string) (found []place, l listing, err
 	if spec.Form == "ini" || spec.Form == "text" {
 		spec.Form = "lines"
 		defer func() {
-			if len(found) > 0 { // more stand in the same section
+			if len(found) > 0 { // the section has more
 				l.end = min(len(text), found[len(found)-1].to+len(l.between))
 			}
 		}()

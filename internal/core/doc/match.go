@@ -6,10 +6,10 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// maxFound is how many things one query may find.
+// maxFound is the most things that one query may find.
 const maxFound = 1_000_000
 
-// query is one that is matched on the stream of a scanner.
+// query is a query that is matched while scanning.
 type query struct {
 	steps []step
 	visit func(Node) error
@@ -25,7 +25,7 @@ type state struct {
 	hold *held
 }
 
-// held are things that a query found inside of something of which it is not known yet whether a condition holds.
+// held are matches inside of something whose condition is not decided yet.
 type held struct {
 	outer    *held
 	where    *equal
@@ -38,7 +38,7 @@ type held struct {
 type frame struct {
 	states  []state
 	results []state
-	holds   []state // of which hold has the condition
+	holds   []state // the step with the condition
 }
 
 // matcher is a sink that matches queries.
@@ -48,8 +48,8 @@ type matcher struct {
 	frames []frame
 }
 
-// newMatcher matches queries on a scan. With outermost the first thing that begins is the one that they are asked of, else they are asked of the
-// whole text, of which the first thing of JSON is the root.
+// newMatcher matches queries on a scan. With outermost they start at the first thing, else at the whole text, where the first thing of JSON is the
+// root.
 func newMatcher(scan scanner, form string, queries []*query, outermost bool) *matcher {
 	m := &matcher{scan: scan, form: form}
 	var root frame
@@ -71,7 +71,7 @@ func newMatcher(scan scanner, form string, queries []*query, outermost bool) *ma
 func (m *matcher) enter(e *event) frame {
 	top := &m.frames[len(m.frames)-1]
 	var f frame
-	if len(m.frames) == 1 && len(top.results) > 0 { // it is what the queries are asked of
+	if len(m.frames) == 1 && len(top.results) > 0 { // the start of the queries
 		for _, s := range top.results {
 			f.add(state{q: s.q})
 		}
@@ -215,7 +215,7 @@ func errMany() error {
 	return fmt.Errorf("%w: a list of more than %d", wrap.ErrTooLarge, maxFound)
 }
 
-// condition looks whether something that has ended makes a condition hold on what it stands in.
+// condition decides conditions on a parent when one of its parts ends.
 func (m *matcher) condition(e *event) error {
 	for _, s := range m.frames[len(m.frames)-1].holds {
 		h := s.hold

@@ -11,7 +11,7 @@ import (
 type Node struct {
 	// From is its first byte in the decoded text, and To the one behind its last; of a row of a database both are 0.
 	From, To int
-	// Name is what it is called, decoded: the key of a member, an element, an attribute, a block or a pair; "" if it has no name.
+	// Name is its name, decoded: the key of a member, an element, an attribute, a block or a pair; "" if it has no name.
 	Name string
 
 	kind   kind
@@ -53,7 +53,7 @@ func (e *event) called(name string) bool {
 	return string(e.name) == name
 }
 
-// place is where the node stands.
+// place returns the place of the node.
 func (n *Node) place() place { return place{n.From, n.To} }
 
 // Is reports whether two nodes of one file are the same thing.

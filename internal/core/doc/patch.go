@@ -93,7 +93,7 @@ func newPatched(content wrap.Content, edits []change) (*patched, error) {
 	return p, nil
 }
 
-// Size is how many bytes there are.
+// Size returns the size in bytes.
 func (p *patched) Size() int64 { return p.size }
 
 // ReadAt reads from any place.

@@ -45,11 +45,11 @@ type how int
 const (
 	inside  how = iota // into a part
 	beside             // behind another part that is like it
-	instead            // in the place of a part, whose name stays
+	instead            // instead of a part, which keeps its name
 )
 
-// checkPiece is an error unless a piece is exactly one thing: one element of XML, one value or member of JSON, one part of blocks, one line; of the kind
-// that stands there, if it is put beside or instead of another. It is scanned before it is put in.
+// checkPiece checks that a piece is exactly one thing: one element of XML, one value or member of JSON, one part of blocks, one line; and of the same
+// kind as the part beside it or instead of it. It scans the piece before it is put in.
 func (e *Editor) checkPiece(like *Node, to how, piece []byte) error {
 	not := func(what string) error { return fmt.Errorf("what is put in is not %s: %w", what, wrap.ErrNotWritable) }
 	switch e.Spec.Form {
@@ -100,7 +100,7 @@ func (e *Editor) checkPiece(like *Node, to how, piece []byte) error {
 // named reports whether a node of JSON is a member.
 func (n *Node) named() bool { return n.start != n.From }
 
-// scanPiece scans a piece alone. With inside, what is in its one outermost thing is told rather than that.
+// scanPiece scans a piece alone. With inside, it reports the parts of its outermost thing instead of that.
 func scanPiece(s scanner, inside bool) ([]event, []string, error) {
 	p := &pieceSink{}
 	if inside {

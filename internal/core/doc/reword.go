@@ -13,8 +13,8 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// Reword returns content in which every name and value that is spelled with escapes or entities is what word makes of what it says. What is spelled as it
-// says is left to a replacement in the text. Those that cannot be written stay as they are.
+// Reword returns content in which word rewrites every name and value that is written with escapes or entities. The caller replaces the others in the
+// text. A value that cannot be written stays.
 func (spec Spec) Reword(ctx context.Context, content []byte, word func(text []byte) []byte) (written []byte, err error) {
 	e, err := spec.Edit(ctx, bytes.NewReader(content))
 	if err != nil {

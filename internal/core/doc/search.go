@@ -14,11 +14,11 @@ type Found struct {
 	At    int    // its first byte in the decoded text; in a value of a database its first byte there
 	Query string // leads to the value that it is in, for Editor.One; "" if no query does
 	Table string // of a database
-	// Value is what a value of a database says, or a value or name that is spelled otherwise than it says: then At is where it begins.
+	// Value is the value in a database, or a decoded value or name that is written with escapes or entities: then At is its beginning.
 	Value string
 }
 
-// Look opens the decoded content of a file to look into it. It must be closed, and the content stay as it is until then.
+// Look opens the decoded content of a file for searches. The file must be closed, and the content must not change before that.
 func (spec Spec) Look(ctx context.Context, content wrap.Content) (*File, error) {
 	if spec.Form == "sqlite" {
 		d, err := editSQLite(ctx, content)
@@ -98,8 +98,8 @@ func (f *File) Way(ctx context.Context, n Node) (string, error) {
 	return s.out[0].Query, nil
 }
 
-// Search visits the places where a text stands: as it is, and in names and values as they are decoded, in the order of the file. Letters are compared as
-// they are. The way to a place is the one that the scanner is on.
+// Search visits the places of a text, in the order of the file: in the text itself, and in decoded names and values. It is case-sensitive. The
+// scanner's path gives the query for a place.
 func (f *File) Search(ctx context.Context, text string, visit func(Found) error) error {
 	switch r := f.reader.(type) {
 	case *treeReader:
@@ -115,10 +115,10 @@ func (f *File) Search(ctx context.Context, text string, visit func(Found) error)
 	return err
 }
 
-// spellings are what begins an escape or an entity: where none of them is, every value is spelled as it says.
+// spellings begin an escape or an entity: a text without them has only plain values.
 var spellings = map[string][]string{"json": {`\`}, "xml": {"&", "\r"}, "blocks": {`\`, `""`}}
 
-// eachHit visits where a text stands as it is. It reports whether one of spelling stands anywhere.
+// eachHit visits the places of a text, undecoded. It reports whether the file contains one of spelling.
 func (f *File) eachHit(ctx context.Context, text string, spelling []string, visit func(at int) error) (spelled bool, err error) {
 	if text == "" {
 		return false, nil
@@ -160,8 +160,8 @@ func (f *File) eachHit(ctx context.Context, text string, spelling []string, visi
 	return spelled, nil
 }
 
-// EachRespelled visits the names and values of JSON, XML and blocks that are spelled otherwise than they say, by escapes or entities: the bytes as they
-// stand there, and what they say. A text search of the file does not find these.
+// EachRespelled visits the names and values of JSON, XML and blocks that are written with escapes or entities: their bytes, and what they decode to.
+// A search of the undecoded text does not find these.
 func (f *File) EachRespelled(ctx context.Context, visit func(n Node, raw []byte, says string) error) error {
 	if _, ok := f.reader.(*treeReader); !ok {
 		return nil
@@ -204,11 +204,10 @@ func (r *respelledSink) leaf(e *event) error {
 	return r.visit(n, e.raw, says)
 }
 
-// maxHits is how many places of one search are told with the way to them; the others are without.
+// maxHits is the most places of one search that get a query.
 const maxHits = 100_000
 
-// firstHits returns where a text stands as it is, at most maxHits places, and whether there are more, and whether anything is spelled otherwise than it
-// says.
+// firstHits returns at most maxHits places of an undecoded text, and reports whether there are more and whether the file has escapes or entities.
 func (f *File) firstHits(ctx context.Context, text string) (hits []int, spelled, more bool, err error) {
 	spelled, err = f.eachHit(ctx, text, spellings[f.Spec.Form], func(at int) error {
 		if more = len(hits) == maxHits; !more {
@@ -219,7 +218,7 @@ func (f *File) firstHits(ctx context.Context, text string) (hits []int, spelled,
 	return hits, spelled, more, err
 }
 
-// otherHits visits where a text stands behind a place.
+// otherHits visits the places of a text after another place.
 func (f *File) otherHits(ctx context.Context, text string, after int, visit func(Found) error) error {
 	_, err := f.eachHit(ctx, text, nil, func(at int) error {
 		if at <= after {
@@ -236,7 +235,7 @@ func (f *File) searchINI(ctx context.Context, r *iniReader, text string, visit f
 	if err != nil || len(hits) == 0 {
 		return err
 	}
-	names := map[string]int{} // of the keys that it stands in: a key that stands twice has no query
+	names := map[string]int{} // of the keys with the text: a repeated key has no query
 	var found []Found
 	rest := hits
 	if err := r.keys(func(k iniKey) error {
@@ -307,8 +306,8 @@ func (f *File) searchText(ctx context.Context, r *textReader, text string, visit
 	return err
 }
 
-// patternFor returns the pattern for the value of the line that a text stands in: what is behind the last = or : before the text, or behind the first one
-// after it, or behind the last space. It returns "" if the line has none of these, or is long, and where the line is.
+// patternFor returns the pattern for the value in the line of a text: the rest of the line after the last = or : before the text, or after the first
+// one behind it, or after the last space. It returns "" if the line has none of these or is long; in is the place of the line.
 func (f *File) patternFor(at, length int) (pattern string, in place) {
 	piece, begin := f.Near(at, length)
 	from := bytes.LastIndexByte(piece[:begin], '\n') + 1

@@ -22,7 +22,7 @@ type nameCount struct {
 	n    int
 }
 
-// firstOf is a pair of which nobody knows yet whether another one of its name follows: then its query needs a number.
+// firstOf is a pair whose name may follow again: then its query needs a number.
 type firstOf struct {
 	name  string
 	place int // in what has been found
@@ -60,11 +60,11 @@ type searcher struct {
 	scan    scanner
 	form    string
 	text    string
-	hits    []int // where it stands as it is, in rising order, as far as they have not been told
-	spelled bool  // there are values and names that are spelled otherwise than they say
+	hits    []int // places of the undecoded text that are not reported yet, in rising order
+	spelled bool  // the file has escapes or entities
 	way     []wayStep
 	out     []Found
-	beyond  []int // what is spelled otherwise and behind the first maxHits places; told without a query
+	beyond  []int // further places with escapes or entities, without a query
 }
 
 func (f *File) searchTree(ctx context.Context, text string, visit func(Found) error) error {
@@ -134,7 +134,7 @@ func (s *searcher) begin(e *event) (bool, error) {
 		return false, nil
 	}
 	n := s.step(e)
-	s.upTo(e.from, nil, 0) // before it, in what it stands in
+	s.upTo(e.from, nil, 0) // before it, in its parent
 	if e.escaped {
 		s.nameOf(e)
 	}
@@ -148,7 +148,7 @@ func (s *searcher) begin(e *event) (bool, error) {
 	return s.skips(depth), nil
 }
 
-// skips reports whether what is in so many others is only looked into if it has hits.
+// skips reports whether the inside of a long list's element is searched only if it has hits.
 func (s *searcher) skips(depth int) bool { return s.whole && !s.spelled && depth >= 2 }
 
 // into goes over something that has been skipped, and has hits.
@@ -166,7 +166,7 @@ func (s *searcher) into(e *event, step wayStep) error {
 	return err
 }
 
-// step counts an event in what it stands in, and returns which it is of its name, or of the elements.
+// step counts an event in its parent, and returns its number among those of its name, or among the elements.
 func (s *searcher) step(e *event) int {
 	switch {
 	case s.form == "json":
@@ -261,7 +261,7 @@ func (s *searcher) noteFirst(e *event) {
 	}
 }
 
-// query leads to an event in what is open, which is the n-th of its name; nil is what is open itself.
+// query returns the query for an event, the n-th of its name in the open thing; nil is the open thing itself.
 func (s *searcher) query(e *event, n int) string {
 	var b strings.Builder
 	if s.form == "xml" {

@@ -8,7 +8,7 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// source is the decoded content of a file: in memory, or in a file of which one window at a time is.
+// source is the decoded content of a file: in memory, or in a file behind a window.
 type source struct {
 	file io.ReaderAt // nil if all of it is in buf
 	size int         // bytes
@@ -18,7 +18,7 @@ type source struct {
 	done func() error
 }
 
-// windowSize is how much of a file is in memory at once, in bytes.
+// windowSize is the size of the window, in bytes.
 const windowSize = 1 << 20
 
 // maxPiece bounds what must be in memory in one piece, in bytes: a name, a tag, a line, a value that is asked for.
@@ -95,7 +95,7 @@ func (s *source) byteAt(at int) byte {
 	return part[0]
 }
 
-// bom is how long the mark is that a text in UTF-8 may begin with.
+// bom returns the length of the byte order mark of a text in UTF-8.
 func (s *source) bom() int {
 	if part, err := s.from(0, 3); err == nil && bytes.HasPrefix(part, []byte("\xef\xbb\xbf")) {
 		return 3
@@ -144,7 +144,7 @@ func (s *source) nothingBehind(form string, end int) error {
 	return err
 }
 
-// around is how many bytes are looked at before or behind a part at first.
+// around is the number of bytes that are read before and after a part at first.
 const around = 256
 
 // before are up to n bytes before a place.
@@ -168,7 +168,7 @@ func (s *source) gapBefore(at int) string {
 	}
 }
 
-// lineOf widens a part to the whole lines that it stands on, with the end of the last one, if nothing else stands there.
+// lineOf widens a part to its whole lines, with the end of the last one, if they contain nothing else.
 func (s *source) lineOf(from, to int) (int, int, bool) {
 	start, end := from, to
 	for start > 0 && (s.byteAt(start-1) == ' ' || s.byteAt(start-1) == '\t') {
@@ -183,7 +183,7 @@ func (s *source) lineOf(from, to int) (int, int, bool) {
 	return start, min(end+1, s.size), true
 }
 
-// index is where a byte stands first at or behind a place, or -1.
+// index returns the first place of a byte at or after a place, or -1.
 func (s *source) index(at int, c byte) int {
 	for at < s.size {
 		part, err := s.from(at, 1)

@@ -10,8 +10,7 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// Splice returns data with the one value that query names replaced by value; every other byte stays as it is. It has been read back: query finds the
-// value in it.
+// Splice returns data with the one value that query names replaced by value; it keeps every other byte. It reads the value back before it returns.
 func Splice(spec Spec, data []byte, query, value string) ([]byte, error) {
 	return splice(spec, data, query, value, false)
 }
@@ -71,7 +70,7 @@ func (e *Editor) written(ctx context.Context, query string, several bool) ([]Nod
 	return all, err
 }
 
-// CheckWritable says of a query, before there is a file, whether the parts that it names could be changed; the error wraps wrap.ErrNotWritable.
+// CheckWritable checks, without a file, whether the parts that a query names can be changed; the error wraps wrap.ErrNotWritable.
 func (spec Spec) CheckWritable(query string) error {
 	ok := true
 	switch spec.Form {

@@ -14,12 +14,12 @@ type step struct {
 	name      string // of a child; "" in JSON where the step is of elements
 	all       bool   // every child
 	attribute bool   // name is that of an attribute
-	index     int    // counted from 0; -1 where there is none
+	index     int    // counted from 0; -1 for no index
 	pick      bool   // of blocks: it is of those that have the name, not of their list
 	where     *equal
 }
 
-// equal keeps the elements of which a member or attribute is a text.
+// equal keeps the elements in which a member or attribute equals a text.
 type equal struct {
 	member    string
 	attribute bool
@@ -74,7 +74,7 @@ func jsonSteps(query string) ([]step, bool) {
 	return steps, ok
 }
 
-// jsonBracket reads what stands in brackets.
+// jsonBracket reads the inside of brackets.
 func jsonBracket(inner string) (step, bool) {
 	if inner == "*" {
 		return step{all: true, index: -1}, true
@@ -165,7 +165,7 @@ func isName(s string) bool {
 	return s != ""
 }
 
-// stepTo is the step to a member of a name, as jsonSteps reads it. There is none to one without a name.
+// stepTo returns the step to a member, as jsonSteps reads it. A member without a name has no step.
 func stepTo(name string) string {
 	if isName(name) && !strings.Contains(name, "-") { // which the reader of trees takes for a sum
 		return "." + name
@@ -176,7 +176,7 @@ func stepTo(name string) string {
 // Step is the step of a query to a member of a name, in JSON and blocks.
 func Step(name string) string { return stepTo(name) }
 
-// quotedText is what stands in quotes, where nothing in it needs to be read otherwise.
+// quotedText returns the inside of quotes, if it has no escapes.
 func quotedText(s string) (string, bool) {
 	if len(s) < 2 || s[0] != '\'' && s[0] != '"' || s[len(s)-1] != s[0] || strings.ContainsAny(s[1:len(s)-1], `'"\`) {
 		return "", false
@@ -184,8 +184,8 @@ func quotedText(s string) (string, bool) {
 	return s[1 : len(s)-1], true
 }
 
-// escapedText is what stands in quotes in a JSONPath: such a quote and a backslash stand there behind a backslash. What else might be meant by one is left
-// to other readers.
+// escapedText returns the inside of quotes in a JSONPath, where a backslash comes before a quote or a backslash. Texts with other escapes are left to
+// the library.
 func escapedText(s string) (string, bool) {
 	if len(s) < 2 || s[0] != '\'' && s[0] != '"' || s[len(s)-1] != s[0] {
 		return "", false

@@ -19,11 +19,10 @@ func compilePattern(query string) (*regexp.Regexp, error) {
 	return regexp.Compile("(?m:" + query + ")")
 }
 
-// groups are the parts of what a pattern matched, by the names of its groups. "." is what the first group without a name takes, or, if there is none,
-// all of it.
+// groups are the groups of a match, by name. "." is the first group without a name, or the whole match.
 type groups map[string]place
 
-// groupsOf are the groups of a match in a text that begins at base; whole is what "." means if no group without a name takes it.
+// groupsOf returns the groups of a match in a text that begins at base; whole is the place for "." if no group without a name matched.
 func groupsOf(re *regexp.Regexp, m []int, base int, whole place) groups {
 	found := groups{}
 	for i, name := range re.SubexpNames() {
@@ -52,7 +51,7 @@ type textReader struct {
 }
 
 const (
-	// maxMatch is how long a match in a text of more than wrap.MaxHeld bytes may be, in bytes.
+	// maxMatch is the longest match in a text of more than wrap.MaxHeld bytes, in bytes.
 	maxMatch = 1 << 20
 	textStep = 16 << 20
 )

@@ -124,7 +124,7 @@ func (a jsonArray) ValueAtIndex(i int) any {
 	return a.parts[i].forPath()
 }
 
-// Size is how many elements there are.
+// Size returns the number of elements.
 func (a jsonArray) Size() int { return len(a.parts) }
 
 // askJSONPath asks a tree: the library tells the ways to what it has found, and at their ends the parts stand.

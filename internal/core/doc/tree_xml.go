@@ -16,7 +16,7 @@ func compileXPath(query string) (expr *xpath.Expr, err error) {
 	return xpath.Compile(query)
 }
 
-// askXPath asks a tree; inside tells that its root is that of a part, whose element is what is asked.
+// askXPath asks a tree; with inside, its root holds one part, and the query starts at that part.
 func askXPath(root *tree, inside bool, query string) (answer, error) {
 	expr, err := compileXPath(query)
 	if err != nil {
@@ -55,7 +55,7 @@ func askXPath(root *tree, inside bool, query string) (answer, error) {
 // navigator walks a tree for the library.
 type navigator struct{ at, root *tree }
 
-// NodeType is what the node is.
+// NodeType returns the type of the node.
 func (n *navigator) NodeType() xpath.NodeType {
 	switch {
 	case n.at.parent == nil:

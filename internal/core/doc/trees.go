@@ -9,7 +9,7 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// maxTree is the largest text, in bytes, of which a tree is made, for queries that are not of the streaming subset.
+// maxTree is the largest text, in bytes, that is made into a tree for queries outside the streaming subset.
 const maxTree = 32 << 20
 
 // maxTreeSteps bounds how many parts of a tree one query looks at.
@@ -96,7 +96,7 @@ func treeOf(ctx context.Context, scan scanner, of *Node) (*tree, error) {
 	return root, scan.inside(of, b)
 }
 
-// value is what a part of a tree says.
+// value returns the value of a part of a tree.
 func (t *tree) value() (string, error) {
 	if t.says != nil {
 		return *t.says, nil
@@ -125,7 +125,7 @@ func asked[T any](query string, run func() T) (result T, err error) {
 	return run(), nil
 }
 
-// answer is what a query of a tree gives: parts of it, or a text that is no part.
+// answer is the result of a query on a tree: parts of it, or a computed text.
 type answer struct {
 	nodes []Node
 	text  *string

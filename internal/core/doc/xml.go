@@ -17,7 +17,7 @@ type xmlScan struct {
 	out      sink
 	open     []event // the elements that are open
 	names    nameStack
-	ended    int   // where the last outermost element ends; 0 if there is none
+	ended    int   // the end of the last outermost element, or 0
 	quiet    int   // in so many open elements nobody asks what there is; 0 is nowhere
 	one      event // the text or attribute that is told
 }
@@ -93,10 +93,10 @@ func (s *xmlScan) run(at, end int, one bool) (int, error) {
 	return at, nil
 }
 
-// leastText is how much of a text is in memory at once at least, in bytes: more than an entity.
+// leastText is the least of a text that is in memory at once, in bytes: more than an entity.
 const leastText = 1024
 
-// wholeText cuts a text that goes on behind the window before what must stay in one piece: a character, an entity.
+// wholeText cuts a text at the end of the window, so that no character or entity is split.
 func wholeText(part []byte, last bool) []byte {
 	if last {
 		return part
@@ -138,7 +138,7 @@ func (s *xmlScan) leaf(e event) error {
 	return s.out.leaf(&s.one)
 }
 
-// checked reports whether a text stands for itself; the error says that it is none of XML.
+// checked reports whether a text has neither entities nor line ends to decode; the error means that XML does not allow it.
 func (s *xmlScan) checked(at int, text []byte) (plain bool, err error) {
 	marks := byte(0)
 	for _, c := range text {
@@ -160,7 +160,7 @@ func (s *xmlScan) checked(at int, text []byte) (plain bool, err error) {
 	return plain, err
 }
 
-// markup goes over what begins with < at a place, of which part is in memory, and returns where it ends.
+// markup reads the markup that begins with < at a place, and returns its end; part is its beginning.
 func (s *xmlScan) markup(at, end int, part []byte) (int, error) {
 	if len(part) < 9 && at+len(part) < end {
 		more, err := s.from(at, min(9, end-at))
@@ -184,7 +184,7 @@ func (s *xmlScan) markup(at, end int, part []byte) (int, error) {
 	return s.declaration(at, end)
 }
 
-// endOf is where a mark ends that stands at or behind a place, or an error at the end.
+// endOf returns the end of the first mark at or after a place, or an error at the end of the text.
 func (s *xmlScan) endOf(at, end int, mark string) (int, error) {
 	for {
 		part, err := s.from(at, len(mark))
@@ -253,7 +253,7 @@ func (s *xmlScan) declaration(at, end int) (int, error) {
 	}
 }
 
-// declarationEnd is how long the declaration is that a text begins with; 0 if it goes on.
+// declarationEnd returns the length of the declaration that a text begins with; 0 if it is not complete.
 func declarationEnd(text []byte) int {
 	depth := 0
 	for i := 0; i < len(text); i++ {
@@ -283,7 +283,7 @@ func declarationEnd(text []byte) int {
 	return 0
 }
 
-// errShort says that a part is longer than what is in memory.
+// errShort means that a part is longer than the window.
 var errShort = errors.New("longer than the window")
 
 func (s *xmlScan) decode(e *event) (string, error) {

@@ -16,7 +16,7 @@ type xmlEntities map[string]*string
 
 const (
 	maxEntities  = 1000
-	maxExpansion = 1 << 20 // bytes that the entities in one value may stand for
+	maxExpansion = 1 << 20 // bytes that the entities in one value may expand to
 )
 
 // learn reads the entities that a declaration declares.
@@ -71,7 +71,7 @@ func (x xmlEntities) decode(raw []byte) (string, error) {
 	return b.String(), nil
 }
 
-// check is decode of which only the error is wanted.
+// check finds the errors that decode would.
 func (x xmlEntities) check(raw []byte) error {
 	for rest := raw; ; {
 		i := bytes.IndexByte(rest, '&')

@@ -18,7 +18,7 @@ const (
 	isBetween             // white space
 )
 
-// tag goes over the tag that begins at a place, of which part is in memory: it must all be.
+// tag reads the tag at a place, whose beginning is part.
 func (s *xmlScan) tag(at, end int, part []byte) (int, error) {
 	for {
 		var size int
@@ -99,7 +99,7 @@ var xmlClass = func() (class [256]byte) {
 	return class
 }()
 
-// nameIn is how long the name is that a text begins with; 0 if it begins with none.
+// nameIn returns the length of the name that a text begins with, or 0.
 func nameIn(text []byte) (n int) {
 	for n < len(text) && xmlClass[text[n]]&endsName == 0 {
 		n++
@@ -110,7 +110,7 @@ func nameIn(text []byte) (n int) {
 	return n
 }
 
-// startTag goes over a start tag, and returns how long it is; the error is errShort, and nothing is told, if it goes on behind text.
+// startTag reads a start tag and returns its length; if text ends before it does, it reports nothing and the error is errShort.
 func (s *xmlScan) startTag(at int, text []byte) (int, error) {
 	n := nameIn(text[1:])
 	switch {

@@ -16,10 +16,10 @@ import (
 	"ostrov/internal/core/doc"
 )
 
-// Texts joins what two sides made of one text: mine, which somebody edited, and theirs, a newer version of base. What only one side changed is
-// as that side has it; what both changed alike is so. clashes names what both changed differently: then there is no merged text.
+// Texts joins two versions of one text: mine, which somebody edited, and theirs, a newer version of base. A change of one side, or the same change of
+// both, is taken. clashes names the places that both changed differently: then there is no merged text.
 //
-// INI is merged key by key, the values of JSON one by one, other texts line by line. The result reads as its form where mine and theirs do.
+// INI is merged key by key, JSON value by value, other texts line by line. The result reads as its form if mine and theirs do.
 func Texts(as string, base, mine, theirs []byte) (merged []byte, clashes []string) {
 	switch as {
 	case "ini":
@@ -194,11 +194,11 @@ func mergeJSON(base, mine, theirs []byte) (merged []byte, clashes []string) {
 	var was, my, their any
 	for text, into := range map[*[]byte]*any{&base: &was, &mine: &my, &theirs: &their} {
 		d := json.NewDecoder(bytes.NewReader(*text))
-		d.UseNumber() // numbers stay as they are spelled
+		d.UseNumber() // numbers keep their spelling
 		if err := d.Decode(into); err != nil {
 			return mergeLines(base, mine, theirs)
 		}
-		if _, err := d.Token(); err != io.EOF { // what stands behind it is the player's, too
+		if _, err := d.Token(); err != io.EOF { // the text after it is the player's, too
 			return mergeLines(base, mine, theirs)
 		}
 	}

@@ -19,8 +19,8 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// privateWord is a text to look for, what it is, and what stands in its place where it is taken out. A text with letters is found in either case and
-// only where it stands by itself: Ann is not in Annals.
+// privateWord is a text to look for, a name for it, and the text that replaces it. A text with letters is found in either case, and only as a whole
+// word: Ann is not in Annals.
 type privateWord struct {
 	text, what, instead string
 	lower               []byte // the text with ASCII letters in lower case; nil where it is found as it is, anywhere
@@ -97,8 +97,8 @@ func inWord(r rune) bool {
 	return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r))
 }
 
-// without is text in which something else stands in the place of every word, the same for the same word, so that what names a player still finds it;
-// and what was taken out.
+// without replaces every word in a text, the same word always by the same text, so that references to a player still lead to that player; and returns
+// the names of the words it replaced.
 func (p *personal) without(text []byte) (content []byte, what []string) {
 	var words []privateWord // addresses first: a name may stand in one
 	for _, pattern := range patterns() {
@@ -134,9 +134,8 @@ func (p *personal) name(name string) string {
 	return string(text)
 }
 
-// conceal takes out of one file of a save what still tells of the player after what the description marks has been emptied, and calls the file
-// otherwise where its name does. Text is rewritten; a file that is none and that the description does not declare is left out, and one that it
-// declares stays, and is named with what it tells.
+// conceal removes from one file of a save what personal fields leave behind, and renames the file if its name contains any of it. It rewrites text,
+// leaves out other files that the description does not declare, and keeps declared ones, whose findings are listed.
 func (p inSave) conceal(f *parcelFile) (leftOut bool, said []string, err error) {
 	found, err := p.find(*f)
 	if err != nil {
@@ -246,8 +245,8 @@ func (p inSave) declaredInside(name string) (field.File, bool) {
 	return field.File{}, false
 }
 
-// rewritten is a file without what tells of the player, and what that was; declared is how the description has it, nothing where it does not. The
-// error wraps wrap.ErrNotWritable where it is no text, or would not be read any more.
+// rewritten removes the player's words from a file, and returns their names; declared is the description of the file, or zero. The error wraps
+// wrap.ErrNotWritable if the file is no text, or would no longer be readable.
 func (p *personal) rewritten(original []byte, layers wrap.Layers, declared field.File) (written []byte, what []string, err error) {
 	word := func(text []byte) []byte {
 		text, told := p.without(text)

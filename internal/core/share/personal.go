@@ -30,7 +30,7 @@ import (
 	"ostrov/internal/core/wrap"
 )
 
-// personal finds what tells of the player, in a save or in files that were kept.
+// personal finds traces of the player, in a save or in files that were kept.
 type personal struct {
 	ctx   context.Context
 	words []privateWord
@@ -233,7 +233,7 @@ func (p inSave) declared(file string) (field.File, bool) {
 	return field.File{}, false
 }
 
-// find looks through one file for what tells of the player.
+// find looks through one file for traces of the player.
 func (p inSave) find(f parcelFile) ([]check.Finding, error) {
 	name := f.entry.Path
 	open := inMemory(f.data)
@@ -250,7 +250,7 @@ func inMemory(data []byte) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
 }
 
-// inName finds what a name tells of the player.
+// inName finds traces of the player in a name.
 func (p *personal) inName(name string) (found []check.Finding) {
 	for _, w := range p.words {
 		w.each([]byte(name), lowered([]byte(name)), func(int, int) {
@@ -263,8 +263,8 @@ func (p *personal) inName(name string) (found []check.Finding) {
 // maxSearched bounds the content of one file that is looked through, unwrapped, in bytes.
 const maxSearched = 8 << 30
 
-// search looks through what a file holds, read as spec says, and if it is wrapped also through its bytes as they are, for the headers. Layers that are
-// not declared are whatever its first bytes show.
+// search looks through the content of a file, decoded by spec, and, if it is wrapped, also through its packed bytes, which include headers. Layers
+// that are not declared are guessed from the first bytes.
 func (p *personal) search(name string, open func() (io.ReadCloser, error), layers wrap.Layers, spec doc.Spec) ([]check.Finding, error) {
 	s := &search{personal: p, name: name, seen: map[string]bool{}}
 	err := s.through(open, layers, spec)
@@ -312,7 +312,7 @@ func (s *search) add(what, text string) {
 	}
 }
 
-// piece looks through a piece of a file: as text, as text with escapes, and for the bytes that stand for a word in other encodings.
+// piece looks through a piece of a file: as text, as text with escapes, and for a word in other encodings.
 func (s *search) piece(piece []byte) {
 	s.lower = lowerInto(s.lower, piece)
 	var escapes bool

@@ -113,7 +113,7 @@ func unescaped(buf, text []byte) (out []byte, any bool) {
 	return append(buf, text...), any
 }
 
-// unescapedOne decodes the escape that a text begins with, and returns how many bytes it is long: 1 if it is none.
+// unescapedOne decodes the escape that a text begins with, and returns its length, or 1 if the text begins with no escape.
 func unescapedOne(buf, text []byte) ([]byte, int) {
 	number := func(from, to int) (rune, bool) {
 		if len(text) < to {

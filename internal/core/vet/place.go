@@ -132,7 +132,7 @@ func (v *Vetting) rewrites(a *Assessment) bool {
 	return err == nil
 }
 
-// ownerFile is the file of the download that the owner stands in, as its description says.
+// ownerFile returns the file of the download with the owner, by its description.
 func (v *Vetting) ownerFile(c *facts.Found) string {
 	i := slices.IndexFunc(c.Candidate.Files, (&placing{c: c}).holdsOwner)
 	if i < 0 {
@@ -141,7 +141,7 @@ func (v *Vetting) ownerFile(c *facts.Found) string {
 	return c.Candidate.Files[i]
 }
 
-// ownerElsewhere says where the owner's account stands besides the places that place rewrites, and how often, or "".
+// ownerElsewhere lists the files in which the owner's account remains after place, and how often, or returns "".
 func (v *Vetting) ownerElsewhere(ctx context.Context, a *Assessment) string {
 	c := a.Save
 	if len(c.Facts.Owner) < minOwner || !v.rewrites(a) {
@@ -155,7 +155,7 @@ func (v *Vetting) ownerElsewhere(ctx context.Context, a *Assessment) string {
 		case ctx.Err() != nil:
 			return ""
 		case err != nil:
-			said = append(said, "perhaps in "+path.Base(name)+", which was not read")
+			said = append(said, "perhaps "+path.Base(name)+", which was not read")
 		case n > 0:
 			said = append(said, fmt.Sprintf("%d times in %s", n, path.Base(name)))
 		}
@@ -163,7 +163,7 @@ func (v *Vetting) ownerElsewhere(ctx context.Context, a *Assessment) string {
 	if len(said) == 0 {
 		return ""
 	}
-	return "; the account of before stays where the description names no owner: " + strings.Join(said, ", ")
+	return "; other places keep the old account: " + strings.Join(said, ", ")
 }
 
 // minOwner is how long an account must be to be looked for, in bytes: shorter ones occur by chance.

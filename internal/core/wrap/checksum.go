@@ -15,8 +15,8 @@ import (
 	"strings"
 )
 
-// checksum is the layer "checksum:ALGORITHM@OFFSET over FROM..TO[,FROM..TO…] [zeroed]". The sum over these ranges stands at OFFSET. If it stands
-// inside a range, its own bytes are left out, or with zeroed counted as zeros. The layer takes nothing off: skip what is no content after it.
+// checksum is the layer "checksum:ALGORITHM@OFFSET over FROM..TO[,FROM..TO…] [zeroed]": OFFSET is the place of the sum over these ranges. A sum
+// inside a range is left out of it, or with zeroed counted as zeros. The layer takes nothing off: use skip for bytes that are no content.
 type checksum struct {
 	algorithm string
 	offset    bound
@@ -24,7 +24,7 @@ type checksum struct {
 	zeroed    bool
 }
 
-// bound is a place in a file: counted from its beginning, or if negative from its end; or the number that stands at a place.
+// bound is a place in a file, counted from its beginning, or if negative from its end; or the number at a place.
 type bound struct {
 	n   int
 	end bool  // the end of the file
@@ -71,8 +71,8 @@ func (b bound) in(data []byte) (at int, ok bool) {
 	return int(n), n <= uint64(len(data))
 }
 
-// sums are the algorithms. CRC-32, Adler-32 and the sum of all bytes are stored little-endian, or big-endian with the ending be; digests as they
-// are. With the ending -hex each is stored in hex.
+// sums lists the algorithms. CRC-32, Adler-32 and the sum of all bytes are little-endian, or big-endian with the ending be; digests have one order.
+// With the ending -hex each is stored in hex.
 var sums = map[string]func([]byte) []byte{
 	"crc32":     func(b []byte) []byte { return binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(b)) },
 	"crc32be":   func(b []byte) []byte { return binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE(b)) },
@@ -145,7 +145,7 @@ func parseRanges(s string) (ranges [][2]bound, err error) {
 	return ranges, nil
 }
 
-// size is how many bytes the sum takes.
+// size returns the size of the sum, in bytes.
 func (c checksum) size() int {
 	name, inHex := strings.CutSuffix(c.algorithm, "-hex")
 	n := len(sums[name](nil))
@@ -172,7 +172,7 @@ func (c checksum) at(data []byte) (stored, want []byte, err error) {
 			return nil, nil, short
 		}
 		piece := data[from:to]
-		if from < end && at < to { // the sum stands in it
+		if from < end && at < to { // the range contains the sum
 			own := make([]byte, 0, len(piece))
 			own = append(own, data[from:max(from, at)]...)
 			if c.zeroed {
@@ -221,9 +221,9 @@ func (c checksum) put(data, original []byte) ([]byte, error) {
 	return data, nil
 }
 
-// length is the layer "length:TYPE": a number says how many bytes of content follow it, and what stands behind those is kept. Or it is
-// "length:TYPE@OFFSET over FROM..TO" or "length:TYPE@OFFSET unpacked": a number anywhere, which says how many bytes a range has, or all of the
-// content once it is unwrapped. Like checksum, these take nothing off.
+// length is the layer "length:TYPE": a number before the content gives its size, and the bytes after the content are kept. Or it is
+// "length:TYPE@OFFSET over FROM..TO" or "length:TYPE@OFFSET unpacked": a number anywhere that gives the size of a range, or of the content when it is
+// unwrapped. Like checksum, these take nothing off.
 type length struct {
 	kind     Type
 	placed   bool

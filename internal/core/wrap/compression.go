@@ -12,7 +12,7 @@ import (
 // magics are the first bytes of what compressions make.
 var magics = map[string][]byte{"gzip": {0x1f, 0x8b}, "zstd": {0x28, 0xb5, 0x2f, 0xfd}, "xz": {0xfd, '7', 'z', 'X', 'Z', 0}, "bzip2": []byte("BZh")}
 
-// Window is how much memory, in bytes, unpacking a file that begins with head takes, for the compressions where that may be much.
+// Window returns the memory, in bytes, that unpacking a file with this beginning takes, for the compressions that may take much.
 func (l Layers) Window(head []byte) int64 {
 	switch Compression(head) {
 	case "zstd":
@@ -62,7 +62,7 @@ func Compression(head []byte) string {
 	return ""
 }
 
-// trial is how many bytes of a file Compression needs at most.
+// trial is the most bytes of a file that Compression needs.
 const trial = 512
 
 func unpacksAsZlib(head []byte) bool {

@@ -10,9 +10,9 @@ import (
 	"strings"
 )
 
-// frames is the layer "framed:HEAD,COMPRESSION": a stream of many packed pieces, each behind a head that says how long it is, as in
-// "framed:length:u32le raw:u32le,zlib". The part length is the size of the packed piece that follows, in bytes; raw, if the head has it, that of
-// the piece unpacked. The stream ends after a whole piece.
+// frames is the layer "framed:HEAD,COMPRESSION": a stream of many packed pieces, each after a head with its length, as in "framed:length:u32le
+// raw:u32le,zlib". The part length is the size of the packed piece that follows, in bytes; raw, if the head has it, its size when unpacked. The
+// stream ends after a whole piece.
 type frames struct {
 	head   []Part
 	size   int // bytes of the head
@@ -74,7 +74,7 @@ func (f *frames) next() (data, framed []byte, err error) {
 	if err != nil || length > maxFrame {
 		return nil, nil, fmt.Errorf("%w: piece %d says that it has %s bytes", ErrDamaged, f.n+1, parts["length"])
 	}
-	var packed bytes.Buffer // grows with what is there, not with what the head says
+	var packed bytes.Buffer // grows with the input, not by the number in the head
 	if n, err := io.CopyN(&packed, f.r, int64(length)); err != nil {
 		return nil, nil, fmt.Errorf("%w: piece %d has %d bytes of %d", ErrDamaged, f.n+1, n, length)
 	}
@@ -90,8 +90,7 @@ func (f *frames) next() (data, framed []byte, err error) {
 	return data, framed, nil
 }
 
-// put is content in pieces like the original's: of the same sizes as far as these reach, then of the size of the largest. A piece whose content did
-// not change stays as it is.
+// put writes content in pieces of the original's sizes, and then of the size of the largest. A piece with the same content keeps its bytes.
 func (f *frames) put(content, original []byte) ([]byte, error) {
 	f.r, f.limits = bufio.NewReader(bytes.NewReader(original)), DefaultLimits
 	var out bytes.Buffer

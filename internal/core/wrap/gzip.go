@@ -15,7 +15,7 @@ type gzipReader struct {
 	z     *gzip.Reader
 	b     *bufio.Reader
 	first gzip.Header
-	zeros int  // how many stand behind the last member; known at the end
+	zeros int  // zeros after the last member; known at the end
 	named bool // a member behind the first one has a name, a comment or an extra field
 }
 
@@ -44,7 +44,7 @@ func (g *gzipReader) Read(p []byte) (int, error) {
 	}
 }
 
-// next begins the next member; the error is io.EOF where there is none.
+// next begins the next member; the error is io.EOF after the last one.
 func (g *gzipReader) next() error {
 	first, err := g.b.Peek(1)
 	if err != nil {
@@ -70,7 +70,7 @@ func (g *gzipReader) next() error {
 	}
 }
 
-// GzipHeader is how long the header is that a file in gzip begins with (RFC 1952, 2.3.1), in bytes; 0 if it does not begin with one.
+// GzipHeader returns the length of the header that a file in gzip begins with (RFC 1952, 2.3.1), in bytes; 0 for other files.
 func GzipHeader(file []byte) int {
 	if len(file) < 10 || file[0] != 0x1f || file[1] != 0x8b {
 		return 0

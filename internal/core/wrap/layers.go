@@ -22,13 +22,13 @@ type Layer struct {
 var layerNames = []string{"auto", "gzip", "zlib", "deflate", "zstd", "lz4", "lzo", "xz", "bzip2", "base64",
 	"skip", "lines", "length", "xor", "zip", "checksum", "framed"}
 
-// Layers are the wrappings of a file, outermost first; or, with a tag, several such lists, of which the file's first bytes choose one.
+// Layers are the wrappings of a file, outermost first; or, with a tag, several such lists, and the first bytes of the file choose one.
 type Layers struct {
 	Chain []Layer
 	Tag   *Tag
 }
 
-// Auto are the layers of a file of which nothing is known: whatever known compression its first bytes show.
+// Auto are the layers of an unknown file: whatever known compression its first bytes show.
 var Auto = Layers{Chain: []Layer{{Name: "auto"}}}
 
 // None reports whether a file in these layers is its own content.

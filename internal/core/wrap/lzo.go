@@ -5,8 +5,8 @@ import (
 	"fmt"
 )
 
-// lzo1x unpacks one LZO1X block, at most limit bytes. Source of the format: "LZO stream format as understood by Linux's LZO decompressor"
-// in the kernel's documentation (Documentation/staging/lzo.rst). Every copy is checked against what is there.
+// lzo1x unpacks one LZO1X block, at most limit bytes. Source of the format: "LZO stream format as understood by Linux's LZO decompressor" in the
+// kernel's documentation (Documentation/staging/lzo.rst). It checks every copy against the bytes unpacked so far.
 func lzo1x(in []byte, limit int64) ([]byte, error) {
 	d := lzoReader{in: in, limit: limit}
 	if err := d.run(); err != nil {
@@ -20,7 +20,7 @@ type lzoReader struct {
 	at    int
 	out   []byte
 	limit int64
-	// state is how many literals the last instruction copied: 0 to 3, or 4 for more.
+	// state is the number of literals that the last instruction copied: 0 to 3, or 4 for more.
 	state int
 }
 
@@ -76,7 +76,7 @@ func (d *lzoReader) match(distance, length int) error {
 }
 
 func (d *lzoReader) run() error {
-	if len(d.in) > 0 && d.in[0] > 17 { // the first byte alone may stand for literals
+	if len(d.in) > 0 && d.in[0] > 17 { // the first byte may be a number of literals
 		d.at = 1
 		n := int(d.in[0]) - 17
 		if err := d.literals(n); err != nil {
@@ -158,7 +158,7 @@ func (d *lzoReader) reference(op int) (end bool, err error) {
 }
 
 const (
-	// lzoFar is how far back a copy may reach, and lzoNear how far one whose length has more room, in bytes.
+	// lzoFar is the largest distance of a copy, and lzoNear that of one with more room for its length, in bytes.
 	lzoFar  = 0xbfff
 	lzoNear = 0x4000
 	// lzoLeast is the shortest copy that is looked for.
@@ -196,7 +196,7 @@ func lzo1xOf(content []byte) []byte {
 
 type lzoWriter struct {
 	out  []byte
-	low  int // where the last copy says how many literals follow it, if there are less than four
+	low  int // place of the number of literals after the last copy, if they are fewer than four
 	some bool
 }
 

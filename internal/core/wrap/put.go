@@ -54,7 +54,7 @@ func (l Layers) Rewrite(original []byte, limits Limits, edit func(content []byte
 	return l.Wrap(bytes.NewReader(content), bytes.NewReader(original), limits)
 }
 
-// sumsOf is how many bytes of content the checksums and lengths of a chain may change.
+// sumsOf returns the number of bytes that the checksums and lengths of a chain may change.
 func sumsOf(chain []Layer) (n int) {
 	for _, l := range chain {
 		switch l.Name {
@@ -70,7 +70,7 @@ func sumsOf(chain []Layer) (n int) {
 	return n
 }
 
-// same compares two streams, of which at most so many bytes may differ.
+// same compares two streams, in which at most this many bytes may differ.
 func same(a, b io.Reader, differ int) error {
 	bufA, bufB := make([]byte, 64<<10), make([]byte, 64<<10)
 	for {
@@ -100,7 +100,7 @@ func same(a, b io.Reader, differ int) error {
 	}
 }
 
-// former is what a layer held before: its packed bytes, as often as they are asked for.
+// former opens the packed bytes that a layer held before, as often as needed.
 type former struct {
 	chain    []Layer // the layers around it
 	original Content
@@ -145,7 +145,7 @@ func (f former) whole() ([]byte, error) {
 // sink takes the content of a layer and writes the layer.
 type sink struct {
 	io.Writer
-	close func() error // writes what stands behind the content
+	close func() error // writes the bytes after the content
 }
 
 func wrapInto(out io.Writer, chain []Layer, content, original Content) error {
@@ -180,7 +180,7 @@ func asDamageOrRefusal(layer string, err error) error {
 	return asDamage(layer, err)
 }
 
-// put begins a layer in out. size is how many bytes it will hold, or -1, and total how many the content has inside of all layers.
+// put begins a layer in out. size is the number of bytes that it will hold, or -1, and total the size of the content inside all layers.
 func (l Layer) put(out io.Writer, was former, size, total int64) (sink, error) {
 	nothing := func() error { return nil }
 	switch l.Name {
@@ -346,14 +346,14 @@ func lz4OneBlock(content []byte) ([]byte, error) {
 	return out[:n], err
 }
 
-// putDeflated writes zlib (RFC 1950), at the level that the original's header tells (FLEVEL), or bare deflate (RFC 1951), and what stands behind.
+// putDeflated writes zlib (RFC 1950), at the level in the original's header (FLEVEL), or bare deflate (RFC 1951), and the bytes after it.
 func (l Layer) putDeflated(out io.Writer, was former) (sink, error) {
 	r, err := was.open()
 	if err != nil {
 		return sink{}, err
 	}
 	defer r.Close()
-	b := bufio.NewReader(r) // of which the decoder takes no byte too many
+	b := bufio.NewReader(r) // so that the decoder reads no byte too many
 	head, _ := b.Peek(2)
 	var z io.Reader = flate.NewReader(b)
 	level := flate.DefaultCompression
@@ -379,7 +379,7 @@ func (l Layer) putDeflated(out io.Writer, was former) (sink, error) {
 	return closing(w, out, behind), err
 }
 
-// closing is a sink that closes a writer and then writes what stands behind.
+// closing is a sink that closes a writer and then writes the bytes after the stream.
 func closing(w io.WriteCloser, out io.Writer, behind []byte) sink {
 	return sink{w, func() error {
 		err := w.Close()

@@ -10,10 +10,10 @@ import (
 	"strings"
 )
 
-// Type is how a value stands in bytes: u8 u16le u16be u32le u32be u64le u64be i32le i32be f32le f32be f64le f64be cstr hexN asciiN.
+// Type is the type of a value in bytes: u8 u16le u16be u32le u32be u64le u64be i32le i32be f32le f32be f64le f64be cstr hexN asciiN.
 type Type struct {
 	kind string // without the order: u8, u16, u32, u64, i32, f32, f64, cstr, hex or ascii
-	// Size is how many bytes a value has; of cstr, which ends with a zero, the most.
+	// Size is the size of a value, in bytes; for cstr, which ends with a zero, the largest.
 	Size  int
 	order binary.ByteOrder
 }
@@ -59,7 +59,7 @@ func (t Type) Text() bool { return t.kind == "cstr" }
 // Whole reports whether a value is a whole number from 0 on.
 func (t Type) Whole() bool { return strings.HasPrefix(t.kind, "u") }
 
-// Span is how many bytes the value has that data begins with, without the zero of cstr; ok is false where data is too short.
+// Span returns the size of the value that data begins with, in bytes, without the zero of cstr; ok is false if data is too short.
 func (t Type) Span(data []byte) (n int, ok bool) {
 	if t.Text() {
 		n = bytes.IndexByte(data[:min(len(data), t.Size)], 0)
@@ -159,7 +159,7 @@ func (t Type) put(b []byte, n uint64) {
 	}
 }
 
-// Part is one part of a record: a name and a type. A part called data without a type stands for the content of a chunk.
+// Part is one part of a record: a name and a type. A part called data without a type is the content of a chunk.
 type Part struct {
 	Name string
 	Type Type

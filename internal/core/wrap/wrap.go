@@ -15,22 +15,22 @@ import (
 	"io/fs"
 )
 
-// ErrTooLarge says that a file, unwrapped, exceeds a limit. It was not read; nothing is known to be wrong with it.
+// ErrTooLarge means that a file, unwrapped, exceeds a limit. It was not read; it may be healthy.
 var ErrTooLarge = errors.New("too large to be read")
 
-// ErrDamaged says that a file is not what its layers or its form say, or is cut short.
+// ErrDamaged means that a file does not match its layers or its form, or is cut short.
 var ErrDamaged = errors.New("damaged")
 
-// ErrUnknown says that a file is made in a way that its description does not tell: it may be right.
+// ErrUnknown means that a file is made in a way that its description does not cover: it may be right.
 var ErrUnknown = errors.New("not understood")
 
-// ErrNotWritable says that something cannot be written where it would have to stand.
+// ErrNotWritable means that something cannot be written to its place.
 var ErrNotWritable = errors.New("cannot be written")
 
 // Limits bound the reading of one file.
 type Limits struct {
 	Decoded int64 // bytes after all layers are peeled
-	// Dictionary is how far a decoder may look back in what it has unpacked, in bytes; 0 is 64 MiB.
+	// Dictionary is the distance that a decoder may look back in its output, in bytes; 0 is 64 MiB.
 	Dictionary int64
 }
 

@@ -24,7 +24,7 @@ const (
 
 var errZip64 = fmt.Errorf("a zip in the format for very large files %w", ErrNotWritable)
 
-// zipRecord is the record of one entry in the directory: where it stands in the file, and where its entry does.
+// zipRecord is the record of one entry in the directory: the places of the record and of the entry in the file.
 type zipRecord struct{ at, entry int }
 
 // zipPlaces finds the records of a zip's directory, and the record behind it.
@@ -153,7 +153,7 @@ type Entry struct {
 	Content []byte
 }
 
-// Others are the entries of the file name of fsys beside the one that its outermost layer, a zip, names; of other layers there are none.
+// Others returns the entries of the file name of fsys beside the one that its outermost layer, a zip, names; for other layers it returns nil.
 func (l Layers) Others(fsys fs.FS, name string, limits Limits) (others []Entry, err error) {
 	if len(l.Chain) == 0 || l.Chain[0].Name != "zip" {
 		return nil, nil
